@@ -98,6 +98,13 @@ impl Context {
         Ok(engine)
     }
 
+    /// Opens the machine for a brief answer.
+    pub(crate) fn open_briefly(&self) -> Result<Engine, Failure> {
+        let engine = Engine::open_briefly(self.settings.clone(), Arc::new(LiveDisk))?;
+        let _ = self.machine.set(engine.machine_report());
+        Ok(engine)
+    }
+
     /// Records the machine that a command worked on without opening all of it.
     pub(crate) fn set_machine(&self, machine: MachineReport) {
         let _ = self.machine.set(machine);

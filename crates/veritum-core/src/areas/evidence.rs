@@ -15,7 +15,7 @@ use crate::event::{Event, Phase};
 use crate::history::{self, SeenFiles};
 use crate::model::{Authority, Digest, PackageId, Scope, SystemPath};
 use crate::platform::debian::Debian;
-use crate::reference::{Expected, ExpectedKind, Origin, Reference};
+use crate::reference::{Expected, ExpectedKind, KnownRecords, Origin, Reference};
 use crate::scan;
 use crate::store::{Listing, Store};
 use crate::system::WorkError;
@@ -161,14 +161,18 @@ impl Cx<'_> {
         // Packages that no store has are known before anything is gathered, unless paths were named.
         let unstored = if scope.paths.is_empty() { self.supply.unstored(scope) } else { Vec::new() };
         prepare(&unstored)?;
-        let mut gathered = self.gathered_for(scope, with_records);
+        // Which paths are relevant depends on the sources where packages were named.
+        let known = (!scope.paths.is_empty() && scope.packages.is_empty())
+            .then(|| KnownRecords::of(self.system.installed.packages.len()));
+        let gather = || self.gathered_knowing(scope, with_records, known.as_ref());
+        let mut gathered = gather();
         let mut weak = self.supply.weak_in_scope(&gathered.reference, scope);
         weak.retain(|id| !unstored.contains(id));
         if prepare(&weak)? {
-            gathered = self.gathered_for(scope, with_records);
+            gathered = gather();
         }
         if self.supply.prepare(&weak_by_records(&gathered), self.observer)? {
-            gathered = self.gathered_for(scope, with_records);
+            gathered = gather();
         }
         Ok(gathered)
     }
@@ -176,6 +180,10 @@ impl Cx<'_> {
     /// The references; on request the records of each package are judged on the way.
     #[must_use]
     pub fn gathered_for(&self, scope: &Scope, with_records: bool) -> Gathered {
+        self.gathered_knowing(scope, with_records, None)
+    }
+
+    fn gathered_knowing(&self, scope: &Scope, with_records: bool, known: Option<&KnownRecords>) -> Gathered {
         self.supply.with_sources(|sources| {
             let system = self.system;
             let judge = with_records.then(|| RecordJudge::new(&system.machine, &system.database));
@@ -186,6 +194,7 @@ impl Cx<'_> {
                 sources,
                 policy: &system.settings.policy,
                 judge: judge.as_ref().map(|judge| judge as _),
+                known,
             };
             let reference = Reference::gather(&origin, scope, &system.pool);
             Gathered { reference, record_faults: judge.map(RecordJudge::into_faults).unwrap_or_default() }

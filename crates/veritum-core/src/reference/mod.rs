@@ -1,6 +1,7 @@
 //! [`Reference`]: what is expected at each path, and the authority that verifies it.
 
 mod expected;
+mod known;
 mod merge;
 mod parts;
 mod positions;
@@ -8,6 +9,7 @@ mod sources;
 mod subset;
 
 pub use expected::{Expected, ExpectedKind, Group, Meta, Owned, Policy, Rare};
+pub use known::KnownRecords;
 pub use sources::{Described, ManifestSource, PackageJudge};
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
@@ -62,6 +64,8 @@ pub struct Origin<'a> {
     pub policy: &'a Policy,
     /// Judges the records of each package on the way.
     pub judge: Option<&'a dyn PackageJudge>,
+    /// Keeps what is read of packages' records, for a second gathering of the same paths; only for scopes of paths.
+    pub known: Option<&'a KnownRecords>,
 }
 
 impl Reference {
@@ -69,14 +73,14 @@ impl Reference {
     /// machine's package database. If only a part is to be examined, only what is in or next to it is gathered.
     #[must_use]
     pub fn gather(origin: &Origin<'_>, scope: &Scope, pool: &rayon::ThreadPool) -> Self {
-        let Origin { machine, platform, installed, sources, policy, judge } = *origin;
+        let Origin { machine, platform, installed, sources, policy, judge, known } = *origin;
         let records = platform.records(machine);
         let near = ReferenceSubset::for_scope(scope, installed, sources, &*records);
         let near = near.as_ref();
         let named = &scope.packages;
         let shares = pool.current_num_threads().clamp(1, MAX_SHARES);
         let gathering =
-            Gathering { machine, installed, sources, policy, records: &*records, near, judge, named, shares };
+            Gathering { machine, installed, sources, policy, records: &*records, near, known, judge, named, shares };
         let parts: Vec<Part> = pool.install(|| {
             let each = installed.packages.par_iter().enumerate();
             each.map(|(at, package)| gathering.part(at, package)).collect()

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::expected::{Expected, ExpectedKind, Meta, Policy, Rare};
+use super::known::KnownRecords;
 use super::merge::share_of;
 use super::sources::{Described, ManifestSource, PackageJudge};
 use super::subset::ReferenceSubset;
@@ -38,6 +39,8 @@ pub(super) struct Gathering<'a> {
     pub(super) policy: &'a Policy,
     pub(super) records: &'a dyn Records,
     pub(super) near: Option<&'a ReferenceSubset>,
+    /// Records that were read for the same subset before.
+    pub(super) known: Option<&'a KnownRecords>,
     /// Judges records, if they are to be judged.
     pub(super) judge: Option<&'a dyn PackageJudge>,
     /// The packages whose records are judged; empty for all.
@@ -81,8 +84,13 @@ impl Gathering<'_> {
             judge.judge(at, package, None);
         }
         let keeps = |path: &[u8]| near.is_none_or(|near| near.has(path));
-        match self.records.read_list(package, near.is_some().then_some(&keeps as &Keep<'_>)) {
-            Ok(record) => part.shares = one.of_records(record),
+        let read = || self.records.read_list(package, near.is_some().then_some(&keeps as &Keep<'_>));
+        let record = match self.known {
+            Some(known) => known.get_or_read(at, read),
+            None => read().map(Arc::new),
+        };
+        match record {
+            Ok(record) => part.shares = one.of_records(&record),
             Err(problem) => part.unknown = Some(format!("{}: {}", problem.path, problem.what)),
         }
         part
@@ -202,7 +210,7 @@ impl One<'_> {
         (self.deal(manifest.entries.iter().filter(of_interest).map(expected)), groups.len())
     }
 
-    fn of_records(&self, record: SelfRecord) -> Vec<Vec<Expected>> {
+    fn of_records(&self, record: &SelfRecord) -> Vec<Vec<Expected>> {
         let settings: HashMap<&SystemPath, Option<Md5>> =
             self.package.settings.iter().filter(|s| !s.obsolete).map(|s| (&s.path, s.md5)).collect();
         let expected = |path: &SystemPath| {

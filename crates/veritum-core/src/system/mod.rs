@@ -5,10 +5,12 @@ mod restart;
 mod settings;
 mod spellings;
 mod state;
+mod threads;
 mod tools;
 
 pub use error::WorkError;
 pub use settings::{ServiceManager, Settings, Supplier};
+pub use threads::Threads;
 pub use tools::ToolRunner;
 
 use crate::machine::{Machine, Protection};
@@ -37,7 +39,7 @@ pub struct System {
     /// The areas of this version: logs of other areas come from a newer version.
     pub areas: Vec<AreaName>,
     /// The pool of threads.
-    pub pool: rayon::ThreadPool,
+    pub pool: Threads,
 }
 
 impl System {

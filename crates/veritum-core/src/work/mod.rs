@@ -45,9 +45,13 @@ use crate::homes::HomesSeen;
 use crate::machine::{Disk, Machine, MachineError, Protection};
 use crate::model::{Scope, SystemPath};
 use crate::platform::debian::Debian;
+use crate::platform::debian::database::Database;
 use crate::platform::{Installed, Platform};
 use crate::supply::{OpenSources, Stores, Supply};
-use crate::system::System;
+use crate::system::{System, Threads};
+
+/// How a machine's package database is read.
+type ReadDatabase = fn(&Machine) -> Result<(Installed, Database), MachineError>;
 
 /// An open machine with its sources.
 #[derive(Debug)]
@@ -63,6 +67,18 @@ impl Engine {
     /// # Errors
     /// When there is no system, or it cannot be read.
     pub fn open(settings: Settings, disk: Arc<dyn Disk>) -> Result<Self, WorkError> {
+        Self::open_with(settings, disk, Debian::read)
+    }
+
+    /// The same for a brief answer: packages whose entries are missing are not looked for where nothing is visibly damaged.
+    ///
+    /// # Errors
+    /// As for [`open`](Self::open).
+    pub fn open_briefly(settings: Settings, disk: Arc<dyn Disk>) -> Result<Self, WorkError> {
+        Self::open_with(settings, disk, Debian::read_briefly)
+    }
+
+    fn open_with(settings: Settings, disk: Arc<dyn Disk>, read: ReadDatabase) -> Result<Self, WorkError> {
         let machine = Machine::open(&settings.root, disk)?;
         if !Debian.is_here(&machine) {
             return Err(MachineError::NoSystem { path: settings.root.clone() }.into());
@@ -70,11 +86,10 @@ impl Engine {
         // The package database is read in parallel with the stores' signed files.
         let (read, stores) = std::thread::scope(|threads| {
             let stores = threads.spawn(|| Stores::open(&settings));
-            (Debian::read(&machine), stores.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+            (read(&machine), stores.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
         });
         let (installed, database) = read?;
-        let pool =
-            rayon::ThreadPoolBuilder::new().num_threads(settings.jobs).build().map_err(|_| WorkError::Threads)?;
+        let pool = Threads::new(settings.jobs);
         let (protection, services) = (Protection::new(&machine), settings.services.open(&machine));
         let areas = AREAS.iter().map(|area| area.about().name.clone()).collect();
         let system = System { settings, machine, protection, installed, database, services, areas, pool };

@@ -6,9 +6,9 @@ use crate::errors::Failure;
 use crate::{exit, render};
 
 pub(crate) fn run(context: &Context) -> Result<u8, Failure> {
-    let engine = context.open()?;
-    // Package lists are read only for what shows more of them.
+    // Package lists, and evidence of packages without an entry, are read only for what shows more of them.
     let whole = context.global.json || context.global.verbose;
+    let engine = if whole { context.open()? } else { context.open_briefly()? };
     let rights = context.full_rights();
     let report = if whole { engine.status(rights)? } else { engine.brief_status(rights)? };
     let is_fine = report.unfinished_changes.is_empty() && report.damaged_changes.is_empty();

@@ -49,7 +49,18 @@ impl Debian {
     /// # Errors
     /// When there is no record of what is installed.
     pub fn read(machine: &Machine) -> Result<(Installed, Database), MachineError> {
-        let database = Database::read(machine);
+        Self::installed_by(Database::read(machine), machine)
+    }
+
+    /// The same without looking for packages whose entries are missing, where nothing is visibly damaged.
+    ///
+    /// # Errors
+    /// When there is no record of what is installed.
+    pub fn read_briefly(machine: &Machine) -> Result<(Installed, Database), MachineError> {
+        Self::installed_by(Database::read_briefly(machine), machine)
+    }
+
+    fn installed_by(database: Database, machine: &Machine) -> Result<(Installed, Database), MachineError> {
         let (packages, mut problems) = database.packages();
         if packages.is_empty() && database.file == StatusFile::Missing && database.lost.is_empty() {
             return Err(MachineError::NoSystem { path: machine.path().to_owned() });

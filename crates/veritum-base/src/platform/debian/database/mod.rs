@@ -103,22 +103,7 @@ impl Database {
     #[must_use]
     pub fn read(machine: &Machine) -> Self {
         let mut database = Self { logged: last_versions(machine), ..Self::default() };
-        match machine.read_up_to(&in_database("status"), MAX_STATUS) {
-            Ok(Some(mut text)) => {
-                database.unterminated = text.last().is_some_and(|last| *last != b'\n');
-                if database.unterminated {
-                    text.push(b'\n');
-                }
-                database.pieces = stanza::pieces(&text).into_iter().map(piece).collect();
-                if database.unterminated {
-                    database.doubt_the_last(machine);
-                }
-            }
-            Ok(None) => database.file = StatusFile::Missing,
-            Err(_) if machine.is_no_file(&in_database("status")) => database.file = StatusFile::NotAFile,
-            Err(e) => database.file = StatusFile::Unreadable(error_chain(&e)),
-        }
-        database.read_updates(machine);
+        database.read_entries(machine);
         database.read_info(machine);
         database.revive(machine);
         let mut unnamed = database.unnamed();
@@ -127,6 +112,35 @@ impl Database {
             database.recover(machine, &unnamed);
         }
         database
+    }
+
+    /// Reads only the entries, without looking for packages whose entries are missing: that takes as long again. Where
+    /// entries are visibly damaged, everything is read.
+    #[must_use]
+    pub fn read_briefly(machine: &Machine) -> Self {
+        let mut database = Self::default();
+        database.read_entries(machine);
+        let is_torn = database.updates.iter().any(|update| update.read.is_err());
+        if is_torn || database.is_damaged() { Self::read(machine) } else { database }
+    }
+
+    fn read_entries(&mut self, machine: &Machine) {
+        match machine.read_up_to(&in_database("status"), MAX_STATUS) {
+            Ok(Some(mut text)) => {
+                self.unterminated = text.last().is_some_and(|last| *last != b'\n');
+                if self.unterminated {
+                    text.push(b'\n');
+                }
+                self.pieces = stanza::pieces(&text).into_iter().map(piece).collect();
+                if self.unterminated {
+                    self.doubt_the_last(machine);
+                }
+            }
+            Ok(None) => self.file = StatusFile::Missing,
+            Err(_) if machine.is_no_file(&in_database("status")) => self.file = StatusFile::NotAFile,
+            Err(e) => self.file = StatusFile::Unreadable(error_chain(&e)),
+        }
+        self.read_updates(machine);
     }
 
     /// The entries that can be parsed, in file order.
@@ -414,6 +428,23 @@ mod tests {
         assert_eq!(names(&database), ["knot 1", "quay 1"]);
         assert_eq!(database.stanzas().next().unwrap().get("Status"), Some("hold ok installed"));
         assert_eq!(database.revived.len(), 2);
+    }
+
+    #[test]
+    fn read_briefly_evidence_without_an_entry_counts_only_where_entries_are_damaged() {
+        let place = Place::new();
+        let briefly = || Database::read_briefly(&Machine::open(place.0.path(), Arc::new(LiveDisk)).unwrap());
+        place.put("lib/dpkg/status", entry("quay", "")).put("lib/dpkg/info/rope.list", "/.\n");
+        place.put("lib/dpkg/status-old", entry("quay", "") + &entry("rope", ""));
+        assert_eq!(
+            (names(&briefly()), names(&place.read())),
+            (vec!["quay 1".into()], vec!["quay 1".into(), "rope 1".into()])
+        );
+        place.put("lib/dpkg/updates/0001", b"\0\0");
+        assert_eq!(names(&briefly()), ["quay 1", "rope 1"], "a torn update");
+        std::fs::remove_file(place.0.path().join("var/lib/dpkg/updates/0001")).unwrap();
+        place.put("lib/dpkg/status", entry("quay", "") + "Package: ro");
+        assert_eq!(names(&briefly()), ["quay 1", "rope 1"], "a truncated table");
     }
 
     #[test]
