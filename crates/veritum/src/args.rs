@@ -263,7 +263,7 @@ pub(crate) struct ResetArgs {
 
 /// What is copied, and where to
 #[derive(Debug, Args)]
-#[command(group = clap::ArgGroup::new("rescue").args(["to", "verify", "image", "deleted"]))]
+#[command(group = clap::ArgGroup::new("rescue").args(["to", "verify", "image", "deleted", "back"]))]
 pub(crate) struct RescueArgs {
     /// Copy into this folder of another disk; run the same command again to resume
     #[arg(long, value_name = "DIR")]
@@ -277,6 +277,12 @@ pub(crate) struct RescueArgs {
     /// List what was deleted and is still in trash folders, and what Veritum set aside
     #[arg(long, conflicts_with_all = ["only", "caches"])]
     pub(crate) deleted: bool,
+    /// Restore files that were copied into this folder in the users' homes; newer ones there stay
+    #[arg(long, value_name = "DIR", conflicts_with = "caches")]
+    pub(crate) back: Option<PathBuf>,
+    /// With --back: replace newer files in the homes too; they are set aside
+    #[arg(long, requires = "back")]
+    pub(crate) replace_newer: bool,
     /// Only this user's files (default: all login users'); repeatable
     #[arg(long, value_name = "USER")]
     pub(crate) user: Vec<String>,

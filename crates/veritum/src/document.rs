@@ -9,8 +9,9 @@ use serde_json::{Value, json};
 use veritum_core::model::ActionResult;
 use veritum_core::report::{
     AppReport, AppsReport, ChangesReport, CheckReport, DamagedChange, ExplainReport, Fate, MachineReport,
-    PackagesReport, RecoverReport, RepairReport, RescueDeletedReport, RescueImageReport, RescueReport,
-    RescueVerifyReport, ResetReport, StatusReport, StoreAddReport, StoreReport, UndoReport, UpdatesReport,
+    PackagesReport, RecoverReport, RepairReport, RescueBackReport, RescueDeletedReport, RescueImageReport,
+    RescueReport, RescueVerifyReport, ResetReport, StatusReport, StoreAddReport, StoreReport, UndoReport,
+    UpdatesReport,
 };
 
 use crate::errors::ErrorReport;
@@ -87,6 +88,14 @@ impl Document for RescueImageReport {
     fn totals(&self) -> Totals {
         let missing = Self::bytes_of(&self.unreadable) + Self::bytes_of(&self.pending);
         [("bytes", self.read_bytes), ("missing_bytes", missing)].into()
+    }
+}
+
+impl Document for RescueBackReport {
+    fn totals(&self) -> Totals {
+        let restored = self.homes.iter().map(|home| home.restored.files).sum();
+        let missing = self.homes.iter().map(|home| home.missing.len() as u64).sum();
+        [("restored", restored), ("missing", missing)].into()
     }
 }
 

@@ -118,6 +118,7 @@ pub(crate) const TOPICS: &[Topic] = &[
             ("veritum rescue --image /media/stick/sda.img --disk /dev/sda", "a failing disk as it is, first of all"),
             ("veritum rescue --deleted --user USER", "what is still in the trash"),
             ("veritum rescue --verify /media/stick", "compare the copies with their manifest, later"),
+            ("veritum rescue --back /media/stick --plan", "what would be restored in the homes"),
         ],
         statuses: &[
             ("0", "everything was copied, read back and compared"),

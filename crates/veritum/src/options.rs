@@ -37,13 +37,12 @@ const FILL: &[&str] = &["store add"];
 /// Commands on a store alone.
 const STORES: &[&str] = &["store sign", "store trust", "store show"];
 
-const ON_A_MACHINE: Groups = &[LOOKS, CHANGES, GUARD, FILL];
 const WITH_A_STORE: Groups = &[LOOKS, FILL, &["store sign", "store show"]];
 /// Every command on a machine opens the store in use, which may be on a web server.
 const OPENING_A_STORE: Groups = &[LOOKS, CHANGES, GUARD, FILL, STORES];
 const WITH_SOURCES: Groups = &[LOOKS, FILL];
 const WITH_NETWORK: Groups = &[LOOKS, FILL, &["store trust", "store show"]];
-const CHANGING: Groups = &[&["repair"], CHANGES, FILL, &["store trust"]];
+const CHANGING: Groups = &[&["repair"], CHANGES, FILL, &["store trust"], RESCUE];
 const PLANNED: Groups = &[&["repair"], CHANGES, FILL, &["store trust"], RESCUE];
 const DETAILED: Groups =
     &[&["status", "check", "repair", "explain", "list", "reset", "undo", "store create"], FILL, STORES];
@@ -62,7 +61,7 @@ const EFFECTS: &[Effect] = &[
     Effect { id: "root", option: "--root", kind: Kind::Value, repeated: ON_A_ROOT, commands: ON_A_ROOT },
     Effect { id: "disk", option: "--disk", kind: Kind::Value, repeated: ON_DISKS, commands: ON_DISKS },
     Effect { id: "store", option: "--store", kind: Kind::Value, repeated: WITH_A_STORE, commands: OPENING_A_STORE },
-    Effect { id: "state_dir", option: "--state-dir", kind: Kind::Value, repeated: ON_A_MACHINE, commands: ON_A_MACHINE },
+    Effect { id: "state_dir", option: "--state-dir", kind: Kind::Value, repeated: ON_A_ROOT, commands: ON_A_ROOT },
     Effect { id: "cache_dir", option: "--cache-dir", kind: Kind::Value, repeated: WITH_SOURCES, commands: OPENING_A_STORE },
     Effect { id: "from", option: "--from", kind: Kind::Value, repeated: WITH_SOURCES, commands: WITH_SOURCES },
     Effect { id: "no_network", option: "--no-network", kind: Kind::Switch, repeated: WITH_NETWORK, commands: OPENING_A_STORE },

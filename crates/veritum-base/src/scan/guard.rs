@@ -1,20 +1,27 @@
-//! [`HomeGuard`]: in a home, only one application's data may be moved.
+//! [`HomeGuard`]: in a home, only one application's data may be moved; where a user's rescued files are restored, anything but
+//! what was set aside.
 
 use std::io;
 use std::sync::Arc;
 
 use super::question::{HomeAgent, Question, WholeQuestion, ask};
-use crate::apps::{Bases, Card, CardError, Class, RawCard};
+use crate::apps::{ASIDE, Bases, Card, CardError, Class, RawCard};
 use crate::machine::{Dir, ProtectionPolicy};
 use crate::model::SystemPath;
 
 const OWN: &str = "user data";
 const OWN_INSIDE: &str = "contains user data";
 
-/// Protects a whole machine except one application's data in one user's home, whatever was planned.
+/// Protects a whole machine except one application's data in one user's home, or except one home, whatever was planned.
 #[derive(Debug)]
 pub struct HomeGuard {
     home: SystemPath,
+    /// The application; `None` for all of the home.
+    app: Option<OneApp>,
+}
+
+#[derive(Debug)]
+struct OneApp {
     card: Card,
     raw: RawCard,
     bases: Bases,
@@ -37,7 +44,14 @@ impl HomeGuard {
         most: u64,
         agent: Arc<dyn HomeAgent>,
     ) -> Result<Self, CardError> {
-        Ok(Self { home, card: Card::of_raw(raw.clone())?, raw, bases, owner, most, agent })
+        let app = OneApp { card: Card::of_raw(raw.clone())?, raw, bases, owner, most, agent };
+        Ok(Self { home, app: Some(app) })
+    }
+
+    /// Protects everything except this home, and there what was set aside.
+    #[must_use]
+    pub fn of_whole_home(home: SystemPath) -> Self {
+        Self { home, app: None }
     }
 }
 
@@ -46,7 +60,11 @@ impl ProtectionPolicy for HomeGuard {
         let Some(below) = physical.below(&self.home).filter(|below| !below.is_empty()) else {
             return Some("outside the user's home".into());
         };
-        match self.card.class_of(&self.bases, below) {
+        let Some(app) = &self.app else {
+            let top = below.split(|byte| *byte == b'/').next();
+            return (top == Some(ASIDE.as_bytes())).then(|| "set aside earlier".into());
+        };
+        match app.card.class_of(&app.bases, below) {
             None | Some((Class::Own, _)) => Some(OWN.into()),
             Some(_) => None,
         }
@@ -61,15 +79,16 @@ impl ProtectionPolicy for HomeGuard {
         if let Some(why) = self.reason(physical) {
             return Ok(Some(why));
         }
+        let Some(app) = &self.app else { return Ok(None) };
         let question = WholeQuestion {
-            card: self.raw.clone(),
-            bases: self.bases.clone(),
-            owner: self.owner,
-            most: self.most,
+            card: app.raw.clone(),
+            bases: app.bases.clone(),
+            owner: app.owner,
+            most: app.most,
             path: physical.below(&self.home).unwrap_or_default().to_vec(),
             name: name.to_vec(),
         };
-        let whole: bool = ask(&*self.agent, dir, &Question::Whole(question))?;
+        let whole: bool = ask(&*app.agent, dir, &Question::Whole(question))?;
         Ok((!whole).then(|| OWN_INSIDE.to_owned()))
     }
 }
@@ -83,6 +102,15 @@ mod tests {
     use super::*;
     use crate::apps::example::QUAY;
     use crate::machine::{LiveDisk, Machine};
+
+    #[test]
+    fn all_of_a_home_may_be_written_but_not_what_was_set_aside() {
+        let guard = HomeGuard::of_whole_home(SystemPath::literal("/home/mirela"));
+        assert_eq!(guard.reason(&SystemPath::literal("/home/mirela/letters/a.odt")), None);
+        for path in ["/home/mirela", "/home/mirela2/a", "/etc/passwd", "/home/mirela/.veritum-set-aside/1/a"] {
+            assert!(guard.reason(&SystemPath::literal(path)).is_some(), "{path}");
+        }
+    }
 
     #[test]
     fn only_what_is_the_applications_with_all_that_is_in_it_may_be_moved() {

@@ -80,8 +80,7 @@ impl<'a> Committed<'a> {
         Ok(match &action.operation {
             Operation::SetAside => action.before.is_some() && !is_there(action.before.map(|b| b.id)),
             Operation::Return { change, round, index, folder, kept, .. } => {
-                let from = Kept { folder, change: *change, round: *round, index: *index, place: &action.place }
-                    .find(context)?;
+                let from = Kept::to_return(folder, (*change, *round, *index), kept, &action.place).find(context)?;
                 let is_kept = from.map(|slot| slot.look()).transpose()?.flatten().is_some();
                 !is_kept && !is_there(staged) && !is_there(Some(kept.stat.id))
             }
@@ -96,7 +95,8 @@ impl<'a> Committed<'a> {
 
     /// Where an action's displaced object is kept.
     pub(super) fn kept<'b>(&self, action: &'b PlannedAction, folder: &'b KeptFolder) -> Kept<'b> {
-        Kept { folder, change: self.change, round: self.round, index: action.index, place: &action.place }
+        let is_folder = action.before.is_some_and(|before| before.kind == FileKind::Folder);
+        Kept { folder, change: self.change, round: self.round, index: action.index, place: &action.place, is_folder }
     }
 
     /// Whether an action's displaced object is kept already.

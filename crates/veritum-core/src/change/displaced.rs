@@ -41,7 +41,8 @@ pub fn displaced(context: &ChangeContext<'_>, change: u64, receipt: &RoundReceip
 
 fn kept_folder(context: &ChangeContext<'_>, change: u64, round: u32, action: &PlannedAction) -> Option<Dir> {
     let folder = folder_for(context, &action.place.parent()?).ok()?;
-    let kept = Kept { folder: &folder, change, round, index: action.index, place: &action.place }.open(context).ok()?;
+    let (index, place) = (action.index, &action.place);
+    let kept = Kept { folder: &folder, change, round, index, place, is_folder: true }.open(context).ok()?;
     kept.inner().ok()
 }
 

@@ -7,8 +7,8 @@ use super::context::ChangeContext;
 use super::slot::{BackupSlot, make_private, private};
 use super::state::make_folder;
 use crate::machine::Dir;
-use crate::model::SystemPath;
-use crate::plan::KeptFolder;
+use crate::model::{FileKind, SystemPath};
+use crate::plan::{KeptFolder, Placed};
 
 /// The name of an action's displaced object among the backups.
 fn kept_name(round: u32, index: u32) -> Vec<u8> {
@@ -22,13 +22,37 @@ pub(super) struct Kept<'a> {
     pub(super) round: u32,
     pub(super) index: u32,
     pub(super) place: &'a SystemPath,
+    /// Whether the object is a folder.
+    pub(super) is_folder: bool,
 }
 
-impl Kept<'_> {
+/// The end of a folder's name where it is kept beside what was set aside from inside it.
+const FOLDER: &[u8] = b".veritum-folder";
+
+impl<'a> Kept<'a> {
+    /// What an action restores: the object that an earlier one displaced, by its change, round and number.
+    pub(super) fn to_return(
+        folder: &'a KeptFolder,
+        (change, round, index): (u64, u32, u32),
+        kept: &Placed,
+        place: &'a SystemPath,
+    ) -> Self {
+        Self { folder, change, round, index, place, is_folder: kept.stat.kind == FileKind::Folder }
+    }
+
+    /// Where in the home it is kept: under its path. Of a user's restored files, a folder's content was set aside one by one
+    /// before it, and is in the folder of that name.
+    fn aside_place(&self, context: &ChangeContext<'_>) -> SystemPath {
+        let has_one_app = context.home.is_none_or(|home| home.card.is_some());
+        let own = (self.is_folder && !has_one_app).then(|| [self.place.name(), FOLDER].concat());
+        let beside = own.and_then(|name| self.place.parent()?.child(&name).ok());
+        beside.unwrap_or_else(|| self.place.clone())
+    }
+
     /// Opens its folder.
     pub(super) fn open(&self, context: &ChangeContext<'_>) -> io::Result<BackupSlot> {
         match self.folder {
-            KeptFolder::Aside(name) => aside::open(context, name, self.place),
+            KeptFolder::Aside(name) => aside::open(context, name, &self.aside_place(context)),
             folder => {
                 Ok(BackupSlot::ours(&kept_dir(context, folder, self.change)?, &kept_name(self.round, self.index)))
             }
@@ -48,7 +72,7 @@ impl Kept<'_> {
     /// Opens its folder, and creates it if it does not exist.
     pub(super) fn make(&self, context: &ChangeContext<'_>) -> io::Result<BackupSlot> {
         match self.folder {
-            KeptFolder::Aside(name) => aside::make(context, name, self.place),
+            KeptFolder::Aside(name) => aside::make(context, name, &self.aside_place(context)),
             folder => {
                 Ok(BackupSlot::ours(&make_kept_dir(context, folder, self.change)?, &kept_name(self.round, self.index)))
             }

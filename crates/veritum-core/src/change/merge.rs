@@ -53,7 +53,7 @@ pub(super) fn merge(context: ChangeContext<'_>, back: PlannedAction) -> io::Resu
         put_aside(context, &dir, &back, &mut merge)?;
         return Ok(merge);
     };
-    let slot = Kept { folder, change: *change, round: *round, index: *index, place: &back.place }.find(&context)?;
+    let slot = Kept::to_return(folder, (*change, *round, *index), kept, &back.place).find(&context)?;
     let now = slot.as_ref().map(BackupSlot::placed).transpose()?.flatten();
     // What was removed from a folder in the meantime, by an undo or by hand, does not prevent restoring the rest.
     let same_time = |now: &Placed| now.stat.kind == FileKind::Folder || kept.stat.mtime == now.stat.mtime;

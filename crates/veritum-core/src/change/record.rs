@@ -18,9 +18,12 @@ pub enum Verb {
     Undo,
     /// Setting an application's data in a home aside.
     Reset,
+    /// Restoring a user's rescued files in the home.
+    RescueBack,
 }
 
-/// The home of a change: it touches nothing else, and there only the application's data by its card.
+/// The home of a change: it touches nothing else, and there only the application's data by its card; without one all of the
+/// user's files.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct HomeOf {
     /// The user.
@@ -30,9 +33,11 @@ pub struct HomeOf {
     /// Its path, without symlinks.
     pub place: SystemPath,
     /// The application's id.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     pub app: String,
     /// The application's data there.
-    pub card: RawCard,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub card: Option<RawCard>,
     /// The base directories.
     pub bases: Bases,
 }

@@ -61,8 +61,7 @@ pub(super) fn stage(
     match &action.operation {
         Operation::SetMeta { .. } | Operation::SetAside | Operation::Free => return Ok(None),
         Operation::Return { change: of, round: of_round, index, kept, folder, .. } => {
-            let from =
-                Kept { folder, change: *of, round: *of_round, index: *index, place: &action.place }.open(context)?;
+            let from = Kept::to_return(folder, (*of, *of_round, *index), kept, &action.place).open(context)?;
             let there = from.look()?;
             if there.is_none_or(|s| (s.id, s.mtime) != (kept.stat.id, kept.stat.mtime)) {
                 return Err(StageError::GivenUp("the backup no longer exists".into()));
@@ -144,6 +143,11 @@ fn make(
             if let Some(heir) = heir {
                 inherit(dir, heir, file.as_fd())?;
             }
+            for (attribute, value) in &item.attributes {
+                // What this file system cannot keep is no obstacle to the content.
+                let value = from_hex(value);
+                let _ = disk.set_xattr(file.as_fd(), OsStr::new(attribute), &value);
+            }
             dress(dir, name, Some(file.as_fd()), item)?;
         }
         ItemKind::NameOf { place, digest } => name_of(context, dir, name, place, digest)?,
@@ -173,6 +177,12 @@ fn make(
         }
     }
     Ok(())
+}
+
+/// The bytes of hexadecimal digits; digits that are none end them.
+fn from_hex(digits: &str) -> Vec<u8> {
+    let byte = |pair: &[u8]| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok();
+    digits.as_bytes().chunks(2).map_while(byte).collect()
 }
 
 fn source_or_disk(error: StoreError, disk: Option<io::Error>) -> StageError {
@@ -217,7 +227,7 @@ fn dress(dir: &Dir, name: &[u8], open: Option<BorrowedFd<'_>>, item: &Item) -> i
     if let Some(open) = open {
         disk.set_mode(open, item.mode)?;
     }
-    disk.set_mtime(dir.fd(), name, Instant { s: item.mtime, n: 0 })
+    disk.set_mtime(dir.fd(), name, Instant { s: item.mtime, n: item.nanos })
 }
 
 /// Copies extended attributes (ACLs, labels, user attributes) from the replaced file. Not capabilities: privilege that only

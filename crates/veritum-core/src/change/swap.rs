@@ -257,8 +257,7 @@ fn take_away(
     let Some(temp) = site.dir.look(&site.temp)? else { return Ok(kept) };
     match &action.operation {
         Operation::Return { change, round, index, kept: earlier, folder, .. } if is_it(&earlier.stat, &temp) => {
-            let back =
-                Kept { folder, change: *change, round: *round, index: *index, place: &action.place }.make(context)?;
+            let back = Kept::to_return(folder, (*change, *round, *index), earlier, &action.place).make(context)?;
             if temp.kind != FileKind::Folder && back.look()?.is_some() {
                 // It never left: this is its second name, or a copy.
                 site.dir.disk().unlink(site.dir.fd(), &site.temp)?;

@@ -123,7 +123,7 @@ impl Planner<'_> {
             let index = u32::try_from(undo.actions.len() + 1).unwrap_or(u32::MAX);
             let back = inverse(action, outcome, self.number, round.round, &folder, index);
             let Some(mut back) = back else { continue };
-            if self.context.home.is_some() {
+            if self.context.home.is_some_and(|home| home.card.is_some()) {
                 if self.in_a_home(back, &mut undo.actions, refused)? {
                     undo.settles.push(key);
                 }
@@ -187,9 +187,14 @@ impl Planner<'_> {
                 Ok(None)
             }
             Some((_, Err(why))) => Ok(Some(why.clone())),
-            None => refusal(self.context, action, outcome, back, self.released)
+            None => refusal(self.context, action, outcome, back, self.released, &|place| self.will_be_gone(place))
                 .map_err(|source| ChangeError::TakenBack { place: action.place.clone(), source }),
         }
+    }
+
+    /// Whether undoing later rounds leaves nothing at a place.
+    fn will_be_gone(&self, place: &SystemPath) -> bool {
+        matches!(self.reached.get(place), Some(Ok(None)))
     }
 }
 
@@ -233,9 +238,10 @@ fn refusal(
     outcome: &ActionOutcome,
     back: &mut PlannedAction,
     released: Option<jiff::Timestamp>,
+    will_be_gone: &dyn Fn(&SystemPath) -> bool,
 ) -> io::Result<Option<String>> {
     if let Operation::Return { change, round, index, kept, folder } = &mut back.operation {
-        let at = Kept { folder, change: *change, round: *round, index: *index, place: &action.place };
+        let at = Kept::to_return(folder, (*change, *round, *index), kept, &action.place);
         if let Some(at) = released {
             return Ok(Some(format!("the backup was deleted on {}", day(at))));
         }
@@ -254,7 +260,7 @@ fn refusal(
     let same = match (&outcome.placed, &now) {
         (None, None) => true,
         (Some(placed), Some(now)) if now.stat.kind == FileKind::Folder => {
-            placed.is_still(now) && tree_as_put(&dir, action)?
+            placed.is_still(now) && tree_as_put(&dir, action, will_be_gone)?
         }
         (Some(placed), Some(now)) => placed.is_still(now),
         _ => false,
@@ -279,8 +285,8 @@ fn day(at: jiff::Timestamp) -> String {
     at.strftime("%Y-%m-%d").to_string()
 }
 
-/// Whether a tree contains exactly what was written.
-fn tree_as_put(dir: &Dir, action: &PlannedAction) -> io::Result<bool> {
+/// Whether a tree contains exactly what was written, and what later rounds wrote into it.
+fn tree_as_put(dir: &Dir, action: &PlannedAction, will_be_gone: &dyn Fn(&SystemPath) -> bool) -> io::Result<bool> {
     let Operation::Put(items) = &action.operation else { return Ok(true) };
     let top = dir.beside(dir.disk().open_dir(dir.fd(), action.place.name())?);
     let mut expected: HashMap<&SystemPath, &Item> =
@@ -290,7 +296,12 @@ fn tree_as_put(dir: &Dir, action: &PlannedAction) -> io::Result<bool> {
         let inner = top.beside(top.disk().open_dir(top.fd(), folder.relative())?);
         for (name, _) in inner.disk().list(inner.fd())? {
             let Ok(below) = folder.child(&name) else { return Ok(false) };
-            let Some(item) = expected.remove(&below) else { return Ok(false) };
+            let Some(item) = expected.remove(&below) else {
+                match action.place.join(below.relative()) {
+                    Ok(place) if will_be_gone(&place) => continue,
+                    _ => return Ok(false),
+                }
+            };
             if !item_as_put(&inner, &name, item)? {
                 return Ok(false);
             }

@@ -99,7 +99,7 @@ impl OpenHome {
     }
 }
 
-/// The input of changing one application's data in a home.
+/// The input of changing one application's data in a home, or all of a user's files.
 #[derive(Debug)]
 pub struct HomeContext {
     /// The home, open.
@@ -129,13 +129,22 @@ impl HomeContext {
             owner: open_home.owner,
             place: open_home.place.clone(),
             app: app.to_owned(),
-            card,
+            card: Some(card),
             bases,
         };
         Ok(Self { open_home, home, guard })
     }
 
-    /// A context for this home, with access only to the application's files there.
+    /// The context of all files of a home.
+    #[must_use]
+    pub fn of_all_files(open_home: OpenHome, bases: Bases) -> Self {
+        let (user, owner, place) = (open_home.user.clone(), open_home.owner, open_home.place.clone());
+        let guard = HomeGuard::of_whole_home(place.clone());
+        let home = HomeOf { user, owner, place, app: String::new(), card: None, bases };
+        Self { open_home, home, guard }
+    }
+
+    /// A context for this home, with access only to what it is about.
     pub fn context<'a>(&'a self, context: ChangeContext<'a>) -> ChangeContext<'a> {
         // Only root can clear locking attributes: not with the owner's rights.
         let machine = self.open_home.machine();
@@ -172,7 +181,10 @@ impl System {
         if open_home.place != home.place {
             return Err(gone());
         }
-        HomeContext::new(open_home, &home.app, home.card.clone(), home.bases.clone())
+        match &home.card {
+            Some(card) => HomeContext::new(open_home, &home.app, card.clone(), home.bases.clone()),
+            None => Ok(HomeContext::of_all_files(open_home, home.bases.clone())),
+        }
     }
 
     /// An application's data in the homes of login users: homes with data, or that could not be examined.

@@ -128,6 +128,25 @@ pub struct Item {
     pub gid: u32,
     /// Modification time, seconds.
     pub mtime: i64,
+    /// Its nanoseconds: packages have none, users' files have.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub nanos: u32,
+    /// Attributes that users set, each with its value in hexadecimal.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub attributes: Vec<(String, String)>,
+}
+
+impl Item {
+    /// An item with a time in whole seconds, and without attributes.
+    #[must_use]
+    pub fn new(below: SystemPath, kind: ItemKind, mode: u32, (uid, gid): (u32, u32), mtime: i64) -> Self {
+        Self { below, kind, mode, uid, gid, mtime, nanos: 0, attributes: Vec::new() }
+    }
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "the signature that serde calls")]
+fn is_zero(number: &u32) -> bool {
+    *number == 0
 }
 
 /// The kind of an item.

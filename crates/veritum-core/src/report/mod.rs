@@ -23,8 +23,8 @@ pub use change::{
 pub use explain::{ChainLink, ExplainReport, FirstDifference, to_do};
 pub use proof::{ProofOutcome, ProofReport, ProvedPackage, ProvedSource};
 pub use rescue::{
-    Count, DataKind, DeletedItem, IncompleteFile, KindCount, MissingFile, RescueDeletedReport, RescueImageReport,
-    RescueReport, RescueVerifyReport, RescuedHome,
+    BackHome, Count, DataKind, DeletedItem, IncompleteFile, KindCount, MissingFile, RescueBackReport,
+    RescueDeletedReport, RescueImageReport, RescueReport, RescueVerifyReport, RescuedHome,
 };
 pub use reset::{Difference, Fate, HomeReset, OwnReport, ResetPart, ResetReport, RunningApp};
 pub use status::{ComputerReport, LastCheck, RecentReport, StatusReport, StoreLine};

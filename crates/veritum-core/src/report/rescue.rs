@@ -221,6 +221,69 @@ impl RescueVerifyReport {
     pub const FORMAT: &'static str = "veritum.rescue-verify/1";
 }
 
+/// What `rescue --back` restored (`veritum.rescue-back/1`).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct RescueBackReport {
+    /// `veritum.rescue-back/1`.
+    pub format: String,
+    /// The folder with the copies and their manifest.
+    pub source: String,
+    /// The name of the machine they come from.
+    pub from: String,
+    /// Whether it was only shown.
+    pub plan_only: bool,
+    /// The homes.
+    pub homes: Vec<BackHome>,
+    /// Whether it was interrupted.
+    pub stopped: bool,
+}
+
+impl RescueBackReport {
+    /// The format's name.
+    pub const FORMAT: &'static str = "veritum.rescue-back/1";
+
+    /// Whether all that was wanted is in the homes, or can be restored there.
+    #[must_use]
+    pub fn is_complete(&self) -> bool {
+        let whole = |home: &BackHome| home.trouble.is_none() && home.missing.is_empty() && home.incomplete.is_empty();
+        !self.stopped && self.homes.iter().all(whole)
+    }
+}
+
+/// What was restored in one home.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct BackHome {
+    /// The user.
+    pub user: String,
+    /// The home; `null` if it could not be opened.
+    pub home: Option<SystemPath>,
+    /// The numbers of the changes: `undo` takes them back.
+    pub changes: Vec<u64>,
+    /// What was to be restored.
+    pub wanted: Count,
+    /// How many of these replace another version of the file, which is set aside.
+    pub replaced: u64,
+    /// What was restored.
+    pub restored: Count,
+    /// What was there already.
+    pub same: Count,
+    /// What was left as it is, because it is newer than its copy.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub newer: Vec<SystemPath>,
+    /// What was left as it is, because its copy is not complete.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub whole: Vec<SystemPath>,
+    /// Files with gaps, by the names that they get.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub incomplete: Vec<SystemPath>,
+    /// What cannot be restored.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub missing: Vec<MissingFile>,
+    /// Why nothing, or nothing more, was restored.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trouble: Option<String>,
+}
+
 /// What `rescue --image` copied (`veritum.rescue-image/1`).
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct RescueImageReport {

@@ -3,6 +3,7 @@
 //! Files are copied in the order of their value to users ([`DataKind`]), what cannot be read at once at the end. Each batch is synced and
 //! read back before its files get their names and a line in the [manifest].
 
+mod back;
 mod batch;
 mod copy;
 mod deleted;
@@ -14,21 +15,24 @@ mod mounted;
 mod selection;
 mod session;
 mod source;
+mod stored_contents;
 mod stored_names;
 #[cfg(test)]
 mod tests;
 mod unmounted;
 mod verify;
 
+pub use back::{BackPlan, BackRules, bytes_of};
 pub use deleted::{Deleted, list_deleted};
 pub use destination::{Abilities, Destination, DestinationError};
 pub use imaging::{Imaged, image_disk};
 pub use kinds::Classifier;
 pub use mounted::MountedHomes;
 pub use source::{Content, Found, HomePlace, Item, ItemKind, NotCopied, Source};
+pub use stored_contents::StoredContents;
 pub use stored_names::{NameRules, StoredNames};
 pub use unmounted::{UnmountedHomes, small_file};
-pub use verify::{StoredProblem, Verified, verify};
+pub use verify::{StoredProblem, Verified, find as find_rescued, verify};
 
 use std::collections::BTreeMap;
 use std::path::Path;

@@ -52,7 +52,7 @@ pub struct Verified {
 ///
 /// # Errors
 /// When there is none, or several.
-pub(super) fn find(named: &Path, disk: &Arc<dyn Disk>) -> Result<(PathBuf, Dir), RescueError> {
+pub fn find(named: &Path, disk: &Arc<dyn Disk>) -> Result<(PathBuf, Dir), RescueError> {
     let fail = |e: std::io::Error| RescueError::Manifest { place: named.to_owned(), source: ManifestError::Read(e) };
     let top = Dir::handed_over(disk.clone(), disk.open_root(named).map_err(fail)?);
     if top.look(NAME).map_err(fail)?.is_some() {

@@ -164,9 +164,11 @@ fn undo_locks(
 }
 
 fn refuse_running(system: &System, home: &HomeContext) -> Result<(), WorkError> {
-    let running = match system.machine.is_live() {
-        true => running_apps(home.home.card.programs(), Some(&home.home.app), home.home.owner, &home.home.place),
-        false => Vec::new(),
+    let running = match &home.home.card {
+        Some(card) if system.machine.is_live() => {
+            running_apps(card.programs(), Some(&home.home.app), home.home.owner, &home.home.place)
+        }
+        _ => Vec::new(),
     };
     if running.is_empty() {
         return Ok(());
@@ -246,7 +248,9 @@ fn undo_one(
         return Ok(done);
     }
     let moved: Vec<PlannedAction> = plan.rounds.iter().flat_map(|round| round.actions.clone()).collect();
-    let mut watch = home.map(|home| OwnWatch::begin(home, &moved, false, context.observer));
+    // Where a user's own files are what is undone, they are not compared.
+    let watched = home.filter(|home| home.home.card.is_some());
+    let mut watch = watched.map(|home| OwnWatch::begin(home, &moved, false, context.observer));
     let context = at_home(context, home);
     let mut session = Session::new(context, &system.settings, Verb::Undo, plan.area.clone()).undoing(plan.of);
     done.change = Some(session.change()?.number());

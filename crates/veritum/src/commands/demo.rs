@@ -170,10 +170,11 @@ fn old_disk(folder: &Path, config: &Path, pause: bool) -> Result<(), Failure> {
         "\n{}\n",
         paint(Label::Heading, "An old computer's disk is failing; there is an image of what it still gave")
     ))?;
-    let steps: [(&str, &[&str]); 3] = [
+    let steps: [(&str, &[&str]); 4] = [
         ("Which files lie where it could not be read?", &["check", "volumes", "--disk", image]),
         ("Copy the user's files to another disk. (Here: a folder.)", &["rescue", "--to", other, "--disk", image]),
         ("Are the copies still what was written? (later, on any computer)", &["rescue", "--verify", other]),
+        ("Restore them in the user's home on the new computer.", &["rescue", "--back", other, "--yes"]),
     ];
     steps.iter().try_for_each(|(remark, words)| step(remark, words, (config, None), pause))
 }

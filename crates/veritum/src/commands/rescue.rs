@@ -5,25 +5,39 @@ use std::sync::Arc;
 
 use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::model::{Action, quoted};
-use veritum_core::work::{RescueSource, RescueWanted, deleted_files, image_of_disk, rescue_files, verify_rescued};
+use veritum_core::report::RescueBackReport;
+use veritum_core::rescue::BackRules;
+use veritum_core::work::{
+    BackWanted, RescueSource, RescueWanted, deleted_files, image_of_disk, rescue_files, verify_rescued,
+};
 
 use super::print;
 use crate::args::RescueArgs;
 use crate::context::Context;
 use crate::errors::Failure;
+use crate::output::after_change;
+use crate::prompt::Question;
 use crate::{exit, render};
 
 pub(crate) fn run(context: &Context, args: &RescueArgs) -> Result<u8, Failure> {
     let disk: Arc<dyn Disk> = Arc::new(LiveDisk);
+    let of_changes = [("--yes", context.global.yes), ("--state-dir", context.global.state_dir.is_some())];
+    if let Some((option, _)) = of_changes.iter().find(|(_, given)| *given && args.back.is_none()) {
+        let why = format!("{option} has no effect in rescue without --back");
+        return Err(Failure::usage(why, "nothing was done".into(), None));
+    }
     if args.deleted {
         return deleted(context, args, &disk);
+    }
+    if let Some(folder) = &args.back {
+        return restore_rescued(context, args, folder, &disk);
     }
     match (&args.verify, &args.image, &args.to) {
         (Some(folder), ..) => verify(context, folder, &disk),
         (None, Some(image), _) => copy_disk(context, image, &disk),
         (None, None, Some(to)) => copy(context, args, to, &disk),
         (None, None, None) => Err(Failure::usage(
-            "rescue needs --to DIR, --verify DIR, --image FILE or --deleted".into(),
+            "rescue needs --to DIR, --back DIR, --verify DIR, --image FILE or --deleted".into(),
             "nothing was done".into(),
             Some(Action::command("veritum help rescue")),
         )),
@@ -92,6 +106,46 @@ fn deleted(context: &Context, args: &RescueArgs, disk: &Arc<dyn Disk>) -> Result
     Ok(exit::FINE)
 }
 
+fn restore_rescued(context: &Context, args: &RescueArgs, folder: &Path, disk: &Arc<dyn Disk>) -> Result<u8, Failure> {
+    if !context.global.disk.is_empty() {
+        return Err(Failure::usage(
+            "--disk has no effect with --back".into(),
+            "files are restored in the running system, or into one that is mounted (--root)".into(),
+            None,
+        ));
+    }
+    let engine = context.open()?;
+    if !super::recover::first(context, &engine)? {
+        return Ok(exit::FINE);
+    }
+    let rules = BackRules { kinds: args.only.clone(), newer: args.replace_newer };
+    let wanted = BackWanted { from: folder.to_owned(), users: args.user.clone(), rules };
+    let again = back_again(args, folder);
+    let mut question = Question::new(context, "Restore them now?");
+    let mut ask = |report: &RescueBackReport| question.ask(|| render::rescue_back::preview(context, report));
+    let report = engine.restore_rescued(&wanted, context.global.plan, disk, &context.progress, &mut ask)?;
+    if let Some(trouble) = question.trouble() {
+        return Err(trouble);
+    }
+    let declined = question.declined;
+    let status = match report.stopped {
+        true => context.progress.interruption(),
+        false if declined || report.is_complete() => exit::FINE,
+        false => exit::PROBLEMS,
+    };
+    let told = print(context, &report, status, || render::rescue_back::describe(context, &report, &again, declined));
+    if report.plan_only { told } else { after_change(told) }?;
+    Ok(status)
+}
+
+/// The same command as typed, without the global options.
+fn back_again(args: &RescueArgs, folder: &Path) -> String {
+    let mut words = format!("rescue --back {}", quoted(folder.as_os_str().as_encoded_bytes()));
+    words.push_str(&selection(args));
+    words.push_str(if args.replace_newer { " --replace-newer" } else { "" });
+    words
+}
+
 fn verify(context: &Context, folder: &Path, disk: &Arc<dyn Disk>) -> Result<u8, Failure> {
     let global = &context.global;
     let without_effect =
@@ -113,11 +167,17 @@ fn verify(context: &Context, folder: &Path, disk: &Arc<dyn Disk>) -> Result<u8, 
 /// The same command as typed, without the global options.
 fn again(args: &RescueArgs, to: &Path) -> String {
     let mut words = format!("rescue --to {}", quoted(to.as_os_str().as_encoded_bytes()));
-    words.extend(args.user.iter().map(|user| format!(" --user {}", quoted(user.as_bytes()))));
+    words.push_str(&selection(args));
+    words.push_str(if args.caches { " --caches" } else { "" });
+    words
+}
+
+/// The users and kinds as typed.
+fn selection(args: &RescueArgs) -> String {
+    let mut words: String = args.user.iter().map(|user| format!(" --user {}", quoted(user.as_bytes()))).collect();
     if !args.only.is_empty() {
         let kinds = args.only.iter().map(|kind| kind.word()).collect::<Vec<_>>().join(",");
         words.push_str(&format!(" --only {kinds}"));
     }
-    words.push_str(if args.caches { " --caches" } else { "" });
     words
 }

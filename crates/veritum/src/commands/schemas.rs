@@ -17,6 +17,7 @@ pub(crate) fn all() -> Vec<(&'static str, schemars::Schema)> {
         ("veritum.repair", schema::<report::RepairReport>()),
         ("veritum.undo", schema::<report::UndoReport>()),
         ("veritum.rescue", schema::<report::RescueReport>()),
+        ("veritum.rescue-back", schema::<report::RescueBackReport>()),
         ("veritum.rescue-verify", schema::<report::RescueVerifyReport>()),
         ("veritum.rescue-deleted", schema::<report::RescueDeletedReport>()),
         ("veritum.rescue-image", schema::<report::RescueImageReport>()),

@@ -104,7 +104,11 @@ fn kept_place(log: &ChangeLog, round: &RoundLog<'_>, action: &PlannedAction) -> 
         Some(KeptFolder::Aside(name)) => {
             let home = log.begin.home.as_ref().map(|home| home.place.clone()).unwrap_or_else(SystemPath::root);
             let below = action.place.below(&home).map(veritum_core::model::readable).unwrap_or_default();
-            format!("{home}/.veritum-set-aside/{name}/{below}")
+            // Of a user's restored files, a folder is kept beside what was set aside from inside it.
+            let is_beside = log.begin.home.as_ref().is_some_and(|home| home.card.is_none())
+                && action.before.is_some_and(|before| before.kind == FileKind::Folder);
+            let end = if is_beside { ".veritum-folder" } else { "" };
+            format!("{home}/.veritum-set-aside/{name}/{below}{end}")
         }
         _ => format!("kept/{change}/{number}"),
     }
@@ -115,6 +119,7 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
         (_, Some(of)) => format!("undid change {of}"),
         (Verb::Repair, None) => "repaired the system".to_owned(),
         (Verb::Reset, None) => "reset an application in a user's home".to_owned(),
+        (Verb::RescueBack, None) => "restored rescued files in a user's home".to_owned(),
         _ => "changed the system".to_owned(),
     };
     let (label, state) = match report.ended {

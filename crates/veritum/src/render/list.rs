@@ -50,6 +50,7 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
             (_, Some(of), _) => format!("undid {of}"),
             (Some(Verb::Repair), None, Some(area)) => format!("repaired {}", area.word()),
             (Some(Verb::Reset), None, _) => "reset".into(),
+            (Some(Verb::RescueBack), None, _) => "restored files".into(),
             _ => "unknown".into(),
         };
         let label = match line.state {
@@ -57,7 +58,8 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
             ChangeState::Done => Label::Good,
             _ => Label::Remark,
         };
-        let home = line.home.as_ref().map(|home| format!("{} of {}", text(&home.app), text(&home.user)));
+        let what_of = |app: &str| if app.is_empty() { "files".to_owned() } else { text(app) };
+        let home = line.home.as_ref().map(|home| format!("{} of {}", what_of(&home.app), text(&home.user)));
         let mut names = line.packages.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
         if line.packages.len() > 3 {
             names.push_str(&format!(" and {} more", line.packages.len() - 3));

@@ -9,6 +9,7 @@ pub(crate) mod list;
 pub(crate) mod proof;
 pub(crate) mod repair;
 pub(crate) mod rescue;
+pub(crate) mod rescue_back;
 pub(crate) mod reset;
 pub(crate) mod running;
 pub(crate) mod status;

@@ -25,7 +25,7 @@ pub(crate) fn describe(context: &Context, report: &RescueReport, again: &str) ->
     text
 }
 
-fn files(count_of: Count) -> String {
+pub(super) fn files(count_of: Count) -> String {
     format!("{} ({})", count(count_of.files, "file", "files"), size(count_of.bytes))
 }
 
@@ -99,7 +99,7 @@ fn missing(context: &Context, report: &RescueReport) -> String {
 }
 
 /// The first rows, or all of them.
-fn listed(context: &Context, mut rows: Vec<Vec<Cell>>) -> String {
+pub(super) fn listed(context: &Context, mut rows: Vec<Vec<Cell>>) -> String {
     let more = rows.len().saturating_sub(NAMED);
     if context.global.all || more == 0 {
         return table("  ", &rows, context.width);

@@ -141,7 +141,6 @@ impl Planner<'_> {
     }
 
     fn item(&self, kind: ItemKind, mode: u32) -> Item {
-        let (uid, gid) = self.rules.owner;
-        Item { below: SystemPath::root(), kind, mode, uid, gid, mtime: self.rules.mtime }
+        Item::new(SystemPath::root(), kind, mode, self.rules.owner, self.rules.mtime)
     }
 }

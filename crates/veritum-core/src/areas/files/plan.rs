@@ -331,5 +331,5 @@ fn plain_kind(want: &ExpectedKind) -> Option<ItemKind> {
 }
 
 fn item(below: SystemPath, kind: ItemKind, meta: Meta) -> Item {
-    Item { below, kind, mode: meta.mode, uid: meta.uid, gid: meta.gid, mtime: meta.mtime }
+    Item::new(below, kind, meta.mode, (meta.uid, meta.gid), meta.mtime)
 }

@@ -97,9 +97,8 @@ fn by_folder<'a>(coming: &[&'a Coming<'a>]) -> BTreeMap<SystemPath, Vec<&'a Comi
 }
 
 fn item(list: &NewList, below: SystemPath, rules: &UpdateRules<'_>) -> Item {
-    let (uid, gid) = rules.owner;
     let kind = ItemKind::File { size: list.size, digest: list.digest };
-    Item { below, kind, mode: 0o644, uid, gid, mtime: list.mtime }
+    Item::new(below, kind, 0o644, rules.owner, list.mtime)
 }
 
 /// A missing folder, or one with another object in its place, with its lists.
@@ -120,9 +119,8 @@ fn put_folder(
         }
         return;
     };
-    let (uid, gid) = rules.owner;
     let mtime = lists.iter().map(|one| one.list.mtime).max().unwrap_or_default();
-    let mut items = vec![Item { below: SystemPath::root(), kind: ItemKind::Folder, mode: 0o755, uid, gid, mtime }];
+    let mut items = vec![Item::new(SystemPath::root(), ItemKind::Folder, 0o755, rules.owner, mtime)];
     for one in lists {
         let Ok(below) = SystemPath::below_root(one.list.path.name()) else { continue };
         items.push(item(one.list, below, rules));
