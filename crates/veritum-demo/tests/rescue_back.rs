@@ -4,7 +4,7 @@
 mod support;
 
 use std::fs;
-use std::os::unix::fs::{PermissionsExt as _, symlink};
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -105,6 +105,8 @@ fn an_emptied_home_is_as_it_was_and_undo_empties_it_again() {
         symlink("/etc/shadow", home.join("outside")).unwrap();
         fs::hard_link(home.join("Letters/odd \n name?"), home.join("again")).unwrap();
         fs::create_dir_all(home.join("deep/er/empty")).unwrap();
+        fs::write(home.join("sparse"), "begin").unwrap();
+        fs::File::options().write(true).open(home.join("sparse")).unwrap().set_len(3 << 20).unwrap();
         let _ = rustix::fs::setxattr(home.join("again"), "user.origin", b"quay", rustix::fs::XattrFlags::empty());
     });
     let (before, had) = (here.tree().without_folder_times(), attribute(&here.home().join("again")));
@@ -120,6 +122,8 @@ fn an_emptied_home_is_as_it_was_and_undo_empties_it_again() {
     // The time of the home itself is that of the files that came and went.
     assert_same("restored", &before, &here.tree().without_folder_times());
     assert_eq!(attribute(&here.home().join("again")), had);
+    let sparse = fs::metadata(here.home().join("sparse")).unwrap();
+    assert!(sparse.len() == 3 << 20 && sparse.blocks() * 512 < 1 << 20, "{} blocks", sparse.blocks());
     let again = here.back(&here.of_mirela());
     assert_eq!((only(&again).wanted.files, only(&again).same.files), (0, home.restored.files), "{again:#?}");
     assert!(only(&again).changes.is_empty());
