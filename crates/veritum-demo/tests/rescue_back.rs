@@ -160,12 +160,12 @@ fn what_is_newer_stays_and_what_is_replaced_is_set_aside() {
     let home = only(&report);
     let read = |name: &str| fs::read_to_string(at(name)).unwrap();
     assert_eq!((read("older").as_str(), read("newer").as_str()), ("rescued older", "after the rescue"));
-    assert_eq!((home.replaced, home.restored.files, home.newer.len()), (1, 1, 1), "{home:#?}");
+    assert_eq!((home.replaced.len(), home.restored.files, home.newer.len()), (1, 1, 1), "{home:#?}");
     assert!(home.missing.len() == 1 && home.missing[0].why.contains("another kind"), "{home:#?}");
     let aside = fs::read_dir(at(ASIDE)).unwrap().next().unwrap().unwrap().path();
     assert_eq!(fs::read_to_string(aside.join("older")).unwrap(), "before the rescue");
     let all = BackWanted { rules: BackRules { newer: true, ..BackRules::default() }, ..here.of_mirela() };
-    assert_eq!(only(&here.back(&all)).replaced, 1);
+    assert_eq!(only(&here.back(&all)).replaced.len(), 1);
     assert_eq!(read("newer"), "rescued newer");
     // Both are changes of one run here.
     undo(&here.demo.settings(), None).unwrap();

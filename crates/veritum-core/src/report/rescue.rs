@@ -261,8 +261,9 @@ pub struct BackHome {
     pub changes: Vec<u64>,
     /// What was to be restored.
     pub wanted: Count,
-    /// How many of these replace another version of the file, which is set aside.
-    pub replaced: u64,
+    /// Those of these that replace another version of the file, which is set aside.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub replaced: Vec<SystemPath>,
     /// What was restored.
     pub restored: Count,
     /// What was there already.

@@ -34,7 +34,7 @@ pub struct BackPlan {
     /// The files and symlinks of both.
     pub wanted: Count,
     /// Those that replace an older file, or a newer one that was to be replaced.
-    pub replaced: u64,
+    pub replaced: Vec<SystemPath>,
     /// What is there already.
     pub same: Count,
     /// What stays because it is newer than its copy.
@@ -176,7 +176,7 @@ impl<'a> Planning<'a> {
             let left = if entry.gaps.is_empty() { &mut self.plan.newer } else { &mut self.plan.whole };
             return left.push(place);
         }
-        self.plan.replaced += 1;
+        self.plan.replaced.push(place.clone());
         self.bring(old, entry, place, Some(*stat));
     }
 

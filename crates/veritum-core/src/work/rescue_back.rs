@@ -1,6 +1,6 @@
 //! Rescued files restored in homes: each home a change of its own, which `undo` undoes.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -20,8 +20,8 @@ use crate::rescue::{BackPlan, BackRules, RescueError, StoredContents, bytes_of, 
 use crate::system::System;
 
 /// A round has at most so many files, and about so many bytes: an interruption loses one round.
-const ROUND_FILES: usize = 2000;
-const ROUND_BYTES: u64 = 256 << 20;
+const ROUND_FILES: usize = 10_000;
+const ROUND_BYTES: u64 = 1 << 30;
 /// A change has at most about so many actions: its log is read as a whole.
 const CHANGE_ACTIONS: usize = 20_000;
 
@@ -136,7 +136,8 @@ fn home_planned(
             told.home = Some(home.place.clone());
             let go_on = || observer.on_event(Event::Advance { items: 0, bytes: 0 }) == Flow::Continue;
             let plan = BackPlan::new(&home, group, entries, &wanted.rules, &go_on);
-            (told.wanted, told.same, told.replaced) = (plan.wanted, plan.same, plan.replaced);
+            (told.wanted, told.same) = (plan.wanted, plan.same);
+            told.replaced.clone_from(&plan.replaced);
             told.newer.clone_from(&plan.newer);
             told.whole.clone_from(&plan.whole);
             told.incomplete.clone_from(&plan.incomplete);
@@ -183,6 +184,8 @@ fn put_back(
     let begin = || Session::new(home.context(context), &system.settings, Verb::RescueBack, APPS);
     let mut session = begin();
     let (mut actions, mut stopped) = (0, false);
+    let gaps: HashSet<SystemPath> = told.incomplete.drain(..).collect();
+    told.replaced.clear();
     for round in rounds(plan) {
         if actions > CHANGE_ACTIONS {
             finish(&mut session, told)?;
@@ -190,7 +193,7 @@ fn put_back(
         }
         actions += round.len();
         match session.round(round, contents, 0) {
-            Ok(receipt) => tally(receipt, told),
+            Ok(receipt) => tally(receipt, &gaps, told),
             Err(ChangeError::Stopped) => stopped = true,
             Err(e @ ChangeError::Unfinished { .. }) => return Err(e.into()),
             Err(e) => told.trouble = Some(error_chain(&e)),
@@ -232,7 +235,7 @@ fn rounds(plan: BackPlan) -> Vec<Vec<PlannedAction>> {
     rounds
 }
 
-fn tally(receipt: &RoundReceipt, told: &mut BackHome) {
+fn tally(receipt: &RoundReceipt, gaps: &HashSet<SystemPath>, told: &mut BackHome) {
     let is_folder = |action: &PlannedAction| matches!(&action.operation, Operation::Put(items) if items.first().is_some_and(|item| item.kind == ItemKind::Folder));
     // Outcomes are in the order of the actions.
     let failed: BTreeMap<u32, &String> =
@@ -244,6 +247,8 @@ fn tally(receipt: &RoundReceipt, told: &mut BackHome) {
             None => {
                 told.restored.files += 1;
                 told.restored.bytes += bytes_of(action);
+                told.replaced.extend(action.before.map(|_| action.place.clone()));
+                told.incomplete.extend(gaps.get(&action.place).cloned());
             }
         }
     }

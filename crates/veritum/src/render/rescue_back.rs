@@ -36,15 +36,17 @@ fn body(context: &Context, report: &RescueBackReport) -> String {
     let rows = report.homes.iter().flat_map(|home| {
         let missing = home.missing.iter().map(|file| row(home, Label::Problem, "not restored", &file.why, &file.path));
         let gaps = |path| row(home, Label::Problem, "incomplete", "was not readable whole when it was copied", path);
+        let replaced = |path| row(home, Label::Note, "replaced", "the version there is set aside", path);
         let newer = |path| row(home, Label::Remark, "left", "newer than its copy", path);
         let whole = |path| row(home, Label::Remark, "left", "its copy is incomplete", path);
         missing
             .chain(home.incomplete.iter().map(gaps))
+            .chain(home.replaced.iter().map(replaced))
             .chain(home.newer.iter().map(newer))
             .chain(home.whole.iter().map(whole))
     });
     text.push_str(&listed(context, rows.collect()));
-    let replaced: u64 = report.homes.iter().map(|home| home.replaced).sum();
+    let replaced: u64 = report.homes.iter().map(|home| home.replaced.len() as u64).sum();
     let mut remarks = vec![format!("From {}", plain(&report.source))];
     if replaced > 0 {
         let versions = count(replaced, "other version", "other versions");
@@ -92,11 +94,11 @@ fn homes(context: &Context, report: &RescueBackReport) -> String {
         }
         let what = if report.plan_only { home.wanted } else { home.restored };
         let mut words = vec![files(what)];
-        words.extend(
-            (home.replaced > 0).then(|| format!("{} of them other versions of what is there", grouped(home.replaced))),
-        );
+        let replaced = home.replaced.len() as u64;
+        words.extend((replaced > 0).then(|| format!("{} of them in place of another version", grouped(replaced))));
         words.extend((home.same.files > 0).then(|| format!("{} there already", grouped(home.same.files))));
-        vec![user, labelled(Label::Heading, "files"), cell(words.join(", "))]
+        let word = if report.plan_only { "to restore" } else { "restored" };
+        vec![user, labelled(Label::Heading, word), cell(words.join(", "))]
     };
     table("  ", &report.homes.iter().map(row).collect::<Vec<_>>(), context.width)
 }
