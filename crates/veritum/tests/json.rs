@@ -94,15 +94,25 @@ fn what_every_command_prints_is_as_its_schema_says() {
     holds(&["undo", "--yes"]);
     holds(&["recover"]);
     holds(&["store", "show", "--store", &store, "--config", &config]);
+    veritum_demo::old_disk::make(bench.folder()).unwrap();
+    let place = |name: &str| bench.folder().join(name).to_str().unwrap().to_owned();
+    let (image, copy, stick) = (place("old-disk.img"), place("copy.img"), place("stick"));
+    std::fs::create_dir(&stick).unwrap();
+    holds(&["rescue", "--to", &stick, "--disk", &image]);
+    holds(&["rescue", "--verify", &stick]);
+    holds(&["rescue", "--back", &stick, "--plan"]);
+    holds(&["rescue", "--deleted", "--disk", &image]);
+    holds(&["rescue", "--image", &copy, "--disk", &image]);
     let log = bench.world.at("/var/lib/veritum/changes/1/journal");
     let text = std::fs::read_to_string(&log).unwrap();
     std::fs::write(&log, text.replacen("repair", "repaid", 1)).unwrap();
     holds(&["explain", "1"]);
     holds(&["status"]);
     holds(&["check", "/no/such"]);
-    for format in
-        ["check", "status", "repair", "undo", "explain", "change", "damaged-change", "changes", "recover", "error"]
-    {
+    let documents =
+        ["check", "status", "repair", "undo", "explain", "change", "damaged-change", "changes", "recover", "error"];
+    let of_rescue = ["rescue", "rescue-verify", "rescue-back", "rescue-deleted", "rescue-image"];
+    for format in documents.into_iter().chain(of_rescue) {
         assert!(seen.contains(&format!("veritum.{format}")), "{format} was not seen: {seen:?}");
     }
 }
