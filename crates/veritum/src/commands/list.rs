@@ -22,7 +22,8 @@ pub(crate) fn run(context: &Context, what: Listing, sizes: bool, updates: Update
         let why = "--sizes applies to `list apps` only";
         return Err(Failure::usage("invalid option".into(), why.into(), hint));
     }
-    let engine = context.open()?;
+    // Changes are in their logs, not in the package database.
+    let engine = if matches!(what, Listing::Changes) { context.open_briefly()? } else { context.open()? };
     match what {
         Listing::Packages => {
             let report = engine.list_packages();
@@ -41,5 +42,6 @@ pub(crate) fn run(context: &Context, what: Listing, sizes: bool, updates: Update
             print(context, &report, exit::FINE, || render::updates::describe(context, &report))?;
         }
     }
+    engine.leave();
     Ok(exit::FINE)
 }
