@@ -93,6 +93,8 @@ fn damaged_metadata_of_a_mounted_file_system_are_told_by_path_and_only_if_the_ar
     let report = open(&settings).check(&named, &NoObserver).unwrap();
     let told: Vec<String> = report.findings.iter().map(|f| format!("{} {}", f.subject, f.verdict.word())).collect();
     assert_eq!(told, ["/usr/share/quay corrupt"]);
+    assert_eq!(report.findings[0].package.as_ref().map(|package| package.name.as_str()), Some("quay"));
+    assert!(report.findings[0].cause.as_ref().unwrap().ends_with("it belongs to the package quay"));
     let plain = Scope { reach: veritum_core::model::Reach::Local, ..Scope::default() };
     let report = open(&settings).check(&plain, &NoObserver).unwrap();
     assert!(report.findings.iter().all(|f| f.area != VOLUMES), "a plain check does not read them");

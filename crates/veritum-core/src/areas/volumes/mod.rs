@@ -3,6 +3,7 @@
 
 mod disks;
 mod ext4;
+mod packages;
 mod surface;
 
 pub use disks::{DisksWanted, examine_disks};
@@ -80,6 +81,7 @@ impl Area for Volumes {
                 disks::examine_mounted(&volume, &cx.system.pool, cx.observer, &mut examined);
             }
         }
+        packages::name_packages(cx.system, &mut examined.findings);
         let left = |finding: &Finding| {
             Left::new(finding, "Veritum does not repair file systems".into(), finding.action.clone())
         };
