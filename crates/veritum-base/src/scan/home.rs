@@ -8,12 +8,14 @@ use std::os::fd::AsFd as _;
 
 use serde::{Deserialize, Serialize};
 
-use crate::apps::{Bases, Card, Class, looks_user_authored};
+use crate::apps::{Bases, Card, Class, UNSAVED_WORK, looks_user_authored};
 use crate::machine::Dir;
 use crate::model::{FileKind, Stat};
 
 /// Deeper folders are not searched.
 const MAX_DEPTH: usize = 128;
+/// More files with unsaved work are only counted.
+const MAX_UNSAVED: usize = 100;
 /// The bytes at a file's beginning that are read to recognise user data.
 const TELLING: usize = 128;
 
@@ -54,6 +56,9 @@ pub struct AppData {
     pub tops: Vec<(Class, Vec<u8>)>,
     /// What was left out, by path relative to the home, and why.
     pub left: Vec<(Vec<u8>, String)>,
+    /// Files with work that was not saved yet, relative to the home; not more than a hundred.
+    #[serde(default)]
+    pub unsaved: Vec<Vec<u8>>,
     /// Whether there are more names than the limit: then nothing may be moved.
     pub too_many: bool,
     /// The base directories.
@@ -111,6 +116,7 @@ pub fn app_data(home: &Dir, case: &HomeCase<'_>) -> AppData {
     let part = |((class, what), tally)| AppDataItem { class, what, tally };
     found.parts = look.parts.into_iter().map(part).collect();
     found.tops.sort();
+    found.unsaved.sort();
     if found.too_many {
         found.tops.clear();
     }
@@ -236,6 +242,9 @@ impl<'a> Look<'a> {
                 if let Some(told) = told {
                     self.tell(dir, name, path, if class == Class::Own { class } else { told }, &stat);
                 }
+                if what.as_deref() == Some(UNSAVED_WORK) && self.found.unsaved.len() < MAX_UNSAVED {
+                    self.found.unsaved.push(path.clone());
+                }
                 let taken = self.taken(class, what.as_deref());
                 self.parts.entry((class, what)).or_default().add(stat.size);
                 taken?
@@ -357,6 +366,20 @@ mod tests {
         assert!(found.left.is_empty() && !found.too_many);
         let few = look(home, 4);
         assert!(few.too_many && few.tops.is_empty(), "what was not seen whole is not moved");
+    }
+
+    #[test]
+    fn work_that_was_not_saved_is_named() {
+        let home = tempfile::tempdir().unwrap();
+        put(home.path(), ".local/share/quay/notes/draft-1", "not saved");
+        put(home.path(), ".local/share/quay/draft-0", "not saved");
+        put(home.path(), ".config/quay/rc", "1");
+        let parts = "[[part]]\nis = \"own\"\nwhat = \"unsaved work\"\nplaces = [\"{data}/quay\"]\n";
+        let card = Card::parse(&format!("{}\n{parts}", crate::apps::example::QUAY)).unwrap();
+        let look = |dir: &Dir, case: &HomeCase<'_>| app_data(dir, &HomeCase { card: &card, ..*case });
+        let found = with_quay(home.path(), &Choice::everything(), &look);
+        assert_eq!(found.unsaved, [&b".local/share/quay/draft-0"[..], b".local/share/quay/notes/draft-1"]);
+        assert!(found.tops.iter().all(|(_, path)| !path.starts_with(b".local/share/quay")), "{found:?}");
     }
 
     #[test]

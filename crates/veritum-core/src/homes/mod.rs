@@ -191,7 +191,12 @@ impl System {
     pub fn homes_with(&self, card: &Card, sandbox: Option<&str>) -> Vec<HomeReport> {
         let accounts = self.users_named(None).unwrap_or_default();
         let told = |(user, open_home): (String, io::Result<OpenHome>)| {
-            let blank = HomeReport { user, parts: Vec::new(), left: Vec::new(), trouble: None };
+            let running = match (&open_home, self.machine.is_live()) {
+                (Ok(home), true) => running_apps(&card.programs, sandbox, home.owner, &home.place),
+                _ => Vec::new(),
+            };
+            let (parts, unsaved, left) = (Vec::new(), Vec::new(), Vec::new());
+            let blank = HomeReport { user, parts, unsaved, running, left, trouble: None };
             match open_home.and_then(|home| home.app_data(card, sandbox, &Choice::default())) {
                 Ok(found) => told(blank, found),
                 Err(e) => HomeReport { trouble: Some(error_words(&e)), ..blank },
@@ -268,5 +273,7 @@ fn told(blank: HomeReport, found: AppData) -> HomeReport {
         files: part.tally.files,
         bytes: part.tally.bytes,
     };
-    HomeReport { parts: found.parts.into_iter().map(part).collect(), left: left(found.left), trouble, ..blank }
+    let unsaved = found.unsaved.iter().map(|path| readable(path)).collect();
+    let parts = found.parts.into_iter().map(part).collect();
+    HomeReport { parts, unsaved, left: left(found.left), trouble, ..blank }
 }

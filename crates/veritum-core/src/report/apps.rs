@@ -3,6 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::RunningApp;
 use crate::apps::Class;
 use crate::model::{Finding, PackageId, SystemPath};
 
@@ -100,6 +101,12 @@ pub struct HomeReport {
     pub user: String,
     /// The parts, in the order of their classes.
     pub parts: Vec<HomePart>,
+    /// Files with work that was not saved yet, relative to the home, as `path` in `left`; not more than a hundred.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unsaved: Vec<String>,
+    /// Its processes that run for this user, with the user's files that they have open.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub running: Vec<RunningApp>,
     /// What was left out, relative to the home, and why.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub left: Vec<HomeLeft>,

@@ -187,6 +187,18 @@ fn homes(context: &Context, report: &AppReport) -> String {
                 cell(size(part.bytes)),
             ]);
         }
+        for path in home.unsaved.iter().take(LEFT) {
+            let words = labelled(Label::Note, format!("not saved yet: {}", quoted(path.as_bytes())));
+            rows.push(vec![cell(user.take().unwrap_or_default()), words]);
+        }
+        for process in &home.running {
+            let words = labelled(Label::Note, format!("running: {} ({})", self::text(&process.name), process.pid));
+            rows.push(vec![cell(user.take().unwrap_or_default()), words]);
+            let open = process.open.iter().take(LEFT);
+            rows.extend(
+                open.map(|path| vec![cell(""), labelled(Label::Note, format!("open: {}", quoted(path.as_bytes())))]),
+            );
+        }
         for left in home.left.iter().take(LEFT) {
             let words = format!("not moved: {}", quoted(left.path.as_bytes()));
             rows.push(vec![
