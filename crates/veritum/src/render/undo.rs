@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use veritum_core::model::{SystemPath, quoted};
+use veritum_core::model::{ActionKind, SystemPath, quoted};
 use veritum_core::report::{RecoverReport, UndoReport};
 
 use super::repair::action_lines;
@@ -77,11 +77,18 @@ pub(crate) fn describe(context: &Context, report: &UndoReport) -> String {
     }
     let mut text = String::new();
     for change in &done {
-        let places = change.actions.iter().filter(|a| a.why.is_none()).count() as u64;
+        let done = change.actions.iter().filter(|a| a.why.is_none());
+        let (aside, restored): (Vec<_>, Vec<_>) = done.partition(|a| a.action == ActionKind::SetAside);
+        let (aside, restored) = (aside.len() as u64, restored.len() as u64);
+        let mut words = vec![format!("{} restored", count(restored, "file", "files"))];
+        words.extend((aside > 0).then(|| format!("{} set aside", count(aside, "file", "files"))));
+        if aside > 0 && restored == 0 {
+            words.remove(0);
+        }
         text.push_str(&format!(
-            "Undone: {}, {} restored\n",
+            "Undone: {}, {}\n",
             paint(Label::Good, &format!("change {}", change.of)),
-            count(places, "file", "files")
+            words.join(", ")
         ));
         if let (Some(user), Some(own)) = (&change.user, &change.own) {
             text.push_str(&format!("  {}: {}\n", super::apps::text(user), super::reset::own_words(Some(own))));
