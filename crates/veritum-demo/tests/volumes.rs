@@ -40,6 +40,21 @@ fn a_full_file_system_is_a_problem_with_what_to_do_and_nothing_is_repaired() {
 }
 
 #[test]
+fn a_full_file_system_belongs_to_no_package_although_one_lists_its_folder() {
+    if !mounts::root_or_skip("a small disk") {
+        return;
+    }
+    let dir = folder();
+    let world = small_world(dir.path());
+    std::fs::write(world.at("/etc/fstab"), "UUID=1 / ext4 rw 0 1\nUUID=2 /usr/share/quay ext4 rw 0 2\n").unwrap();
+    let _disk = mounts::Mounted::new(&world.at("/usr/share/quay"), &["-t", "tmpfs", "-o", "size=4m", "tmpfs"]);
+    let _ = std::fs::write(world.at("/usr/share/quay/filler"), vec![0; 8 << 20]);
+    let report = open(&world.settings()).check(&Scope::only(VOLUMES), &NoObserver).unwrap();
+    let told: Vec<_> = report.findings.iter().map(|f| (f.subject.to_string(), f.verdict, f.package.clone())).collect();
+    assert_eq!(told, [("/usr/share/quay".to_owned(), Verdict::DiskFull, None)]);
+}
+
+#[test]
 fn one_file_system_is_named_by_its_folder_and_an_unknown_one_is_refused() {
     let dir = folder();
     let world = small_world(dir.path());

@@ -66,7 +66,8 @@ impl Area for Volumes {
         let mut examined = Examined::new(VOLUMES);
         let live = cx.system.machine.is_live();
         let named: Vec<&str> = cx.scope.selected(&VOLUMES).collect();
-        for volume in volumes(&cx.system.machine) {
+        let all = volumes(&cx.system.machine);
+        for volume in &all {
             if !named.is_empty() && !named.contains(&volume.place.to_string().as_str()) {
                 continue;
             }
@@ -75,13 +76,14 @@ impl Area for Volumes {
                 continue;
             }
             examined.coverage.examined += 1;
-            examined.findings.extend(judge(&volume, live));
+            examined.findings.extend(judge(volume, live));
             // Reading all metadata of a large disk takes a while: only who names the area wants that.
             if cx.scope.reach == Reach::Everything || cx.scope.names(&VOLUMES) || !named.is_empty() {
-                disks::examine_mounted(&volume, &cx.system.pool, cx.observer, &mut examined);
+                disks::examine_mounted(volume, &cx.system.pool, cx.observer, &mut examined);
             }
         }
-        packages::name_packages(cx.system, &mut examined.findings);
+        let tops: Vec<&SystemPath> = all.iter().map(|volume| &volume.place).collect();
+        packages::name_packages(cx.system, &tops, &mut examined.findings);
         let left = |finding: &Finding| {
             Left::new(finding, "Veritum does not repair file systems".into(), finding.action.clone())
         };

@@ -10,12 +10,12 @@ use crate::platform::{Keep, Platform as _};
 use crate::system::System;
 
 /// Names the package of each file of these findings, by the package database's lists. What several packages have, such as a
-/// folder, belongs to none of them.
-pub(super) fn name_packages(system: &System, findings: &mut [Finding]) {
+/// folder, belongs to none of them; nor does a file system, although a package lists the folder where it is mounted.
+pub(super) fn name_packages(system: &System, mounted_at: &[&SystemPath], findings: &mut [Finding]) {
     let mut wanted: HashMap<Vec<u8>, Vec<usize>> = HashMap::new();
-    for (at, finding) in findings.iter().enumerate().filter(|(_, finding)| finding.package.is_none()) {
-        let spellings = finding.subject.as_path().map(|path| system.spellings(path)).unwrap_or_default();
-        for path in spellings.into_iter().filter(|path| !path.is_root()) {
+    for (at, finding) in findings.iter().enumerate() {
+        let path = finding.subject.as_path().filter(|path| !mounted_at.contains(path));
+        for path in path.map(|path| system.spellings(path)).unwrap_or_default() {
             wanted.entry(path.as_bytes().to_vec()).or_default().push(at);
         }
     }
