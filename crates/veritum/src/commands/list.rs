@@ -22,8 +22,12 @@ pub(crate) fn run(context: &Context, what: Listing, sizes: bool, updates: Update
         let why = "--sizes applies to `list apps` only";
         return Err(Failure::usage("invalid option".into(), why.into(), hint));
     }
-    // Changes are in their logs, not in the package database.
-    let engine = if matches!(what, Listing::Changes) { context.open_briefly()? } else { context.open()? };
+    // Changes are in their logs; JSON also has the number of packages.
+    let engine = if matches!(what, Listing::Changes) && !context.global.json {
+        context.open_briefly()?
+    } else {
+        context.open()?
+    };
     match what {
         Listing::Packages => {
             let report = engine.list_packages();

@@ -80,11 +80,9 @@ pub(crate) fn describe(context: &Context, report: &UndoReport) -> String {
         let done = change.actions.iter().filter(|a| a.why.is_none());
         let (aside, restored): (Vec<_>, Vec<_>) = done.partition(|a| a.action == ActionKind::SetAside);
         let (aside, restored) = (aside.len() as u64, restored.len() as u64);
-        let mut words = vec![format!("{} restored", count(restored, "file", "files"))];
+        let mut words = Vec::new();
+        words.extend((restored > 0 || aside == 0).then(|| format!("{} restored", count(restored, "file", "files"))));
         words.extend((aside > 0).then(|| format!("{} set aside", count(aside, "file", "files"))));
-        if aside > 0 && restored == 0 {
-            words.remove(0);
-        }
         text.push_str(&format!(
             "Undone: {}, {}\n",
             paint(Label::Good, &format!("change {}", change.of)),
