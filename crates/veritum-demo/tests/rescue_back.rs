@@ -142,6 +142,7 @@ fn what_is_newer_stays_and_what_is_replaced_is_set_aside() {
         for name in ["older", "newer", "same", "kind"] {
             fs::write(home.join(name), format!("rescued {name}")).unwrap();
         }
+        fs::hard_link(home.join("newer"), home.join("newer-too")).unwrap();
     });
     let at = |name: &str| here.home().join(name);
     let write = |name: &str, text: &str, seconds: i64| {
@@ -153,6 +154,7 @@ fn what_is_newer_stays_and_what_is_replaced_is_set_aside() {
     write("older", "before the rescue", -1);
     write("newer", "after the rescue", 1);
     write("same", "rescued same", 1);
+    fs::remove_file(at("newer-too")).unwrap();
     fs::remove_file(at("kind")).unwrap();
     fs::create_dir(at("kind")).unwrap();
     let before = here.tree();
@@ -160,7 +162,8 @@ fn what_is_newer_stays_and_what_is_replaced_is_set_aside() {
     let home = only(&report);
     let read = |name: &str| fs::read_to_string(at(name)).unwrap();
     assert_eq!((read("older").as_str(), read("newer").as_str()), ("rescued older", "after the rescue"));
-    assert_eq!((home.replaced.len(), home.restored.files, home.newer.len()), (1, 1, 1), "{home:#?}");
+    assert_eq!((home.replaced.len(), home.restored.files, home.newer.len()), (1, 2, 1), "{home:#?}");
+    assert_eq!(read("newer-too"), "rescued newer", "its other name has other content now");
     assert!(home.missing.len() == 1 && home.missing[0].why.contains("another kind"), "{home:#?}");
     let aside = fs::read_dir(at(ASIDE)).unwrap().next().unwrap().unwrap().path();
     assert_eq!(fs::read_to_string(aside.join("older")).unwrap(), "before the rescue");
@@ -204,9 +207,9 @@ fn damaged_and_incomplete_copies_links_in_the_way_and_unknown_users_are_named() 
     fs::write(here.copies().join("torn"), "wrong").unwrap();
     let manifest = here.to.path().join("rescue-counter-03/veritum-rescue.jsonl");
     let incomplete = r#"{"line":"entry","user":"mirela","path":"/home/mirela/half","stored":"/mirela/half.incomplete","is":"file","kind":"documents","size":4,"blake3":"DIGEST","mtime":[1,2],"mode":"6755","uid":0,"gid":0,"gaps":[[0,2]]}"#;
-    let other = r#"{"line":"entry","user":"nobody-here","path":"/home/nobody-here","stored":"/nobody-here","is":"folder","kind":"documents","size":0,"mtime":[1,2],"mode":"0755","uid":0,"gid":0}"#;
+    let other = r#"{"line":"entry","user":"visitor","path":"/home/visitor","stored":"/visitor","is":"folder","kind":"documents","size":0,"mtime":[1,2],"mode":"0755","uid":0,"gid":0}"#;
     let digest = veritum_core::model::Digest::hash(b"half").to_hex();
-    let added = format!("{}\n{other}\n", incomplete.replace("DIGEST", &digest));
+    let added = format!("{}\n{other}\nnot a line of a manifest\n", incomplete.replace("DIGEST", &digest));
     fs::write(here.copies().join("half.incomplete"), "half").unwrap();
     fs::write(&manifest, fs::read_to_string(&manifest).unwrap() + &added).unwrap();
     let report = here.back(&BackWanted { users: Vec::new(), ..here.of_mirela() });
@@ -220,9 +223,9 @@ fn damaged_and_incomplete_copies_links_in_the_way_and_unknown_users_are_named() 
     let half = here.home().join("half.incomplete");
     assert_eq!(fs::read_to_string(&half).unwrap(), "half");
     assert_eq!(fs::metadata(&half).unwrap().permissions().mode() & 0o7777, 0o755, "no privileges are restored");
-    let stranger = report.homes.iter().find(|home| home.user == "nobody-here").unwrap();
+    let stranger = report.homes.iter().find(|home| home.user == "visitor").unwrap();
     assert!(stranger.trouble.as_ref().unwrap().contains("no user of that name"), "{stranger:?}");
-    assert!(!report.is_complete());
+    assert!(!report.is_complete() && report.damaged_lines == 1);
     let unknown = BackWanted { users: vec!["mirella".into()], ..here.of_mirela() };
     assert!(here.try_back(&unknown, &NoObserver).unwrap_err().to_string().contains("mirella"));
     let elsewhere = BackWanted { from: folder().path().to_owned(), ..here.of_mirela() };
@@ -274,10 +277,12 @@ fn a_full_disk_and_a_cut_leave_whole_files_only() {
     for number in [5, 40, 120, 200, 260, 300, 340] {
         for accident in [Accident::Cut(number), Accident::Stop(number), Accident::Fail(number, FULL)] {
             empty(&here.home());
-            let disk: Arc<dyn Disk> = Arc::new(TestDisk::new(accident));
-            let _ = Engine::open(here.demo.settings(), disk).map(|engine| {
+            let disk = Arc::new(TestDisk::new(accident));
+            let _ = Engine::open(here.demo.settings(), disk.clone()).map(|engine| {
                 engine.restore_rescued(&here.of_mirela(), false, &live(), &NoObserver, &mut |_| Agreement::Yes)
             });
+            assert!(disk.happened(), "{number}: nothing was cut");
+            drop(disk);
             open(&here.demo.settings()).recover(&NoObserver).unwrap();
             for (path, thing) in &here.tree().0 {
                 let whole = before.0.get(path).map(|t| (t.kind, &t.content));

@@ -277,7 +277,7 @@ pub(crate) struct RescueArgs {
     /// List what was deleted and is still in trash folders, and what Veritum set aside
     #[arg(long, conflicts_with_all = ["only", "caches"])]
     pub(crate) deleted: bool,
-    /// Restore files that were copied into this folder in the users' homes; newer ones there stay
+    /// Restore the copies in this folder, each in its user's home; newer files there stay
     #[arg(long, value_name = "DIR", conflicts_with = "caches")]
     pub(crate) back: Option<PathBuf>,
     /// With --back: replace newer files in the homes too; they are set aside

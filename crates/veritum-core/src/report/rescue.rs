@@ -234,6 +234,8 @@ pub struct RescueBackReport {
     pub plan_only: bool,
     /// The homes.
     pub homes: Vec<BackHome>,
+    /// The number of damaged lines of the manifest: their files are not restored.
+    pub damaged_lines: u64,
     /// Whether it was interrupted.
     pub stopped: bool,
 }
@@ -246,7 +248,7 @@ impl RescueBackReport {
     #[must_use]
     pub fn is_complete(&self) -> bool {
         let whole = |home: &BackHome| home.trouble.is_none() && home.missing.is_empty() && home.incomplete.is_empty();
-        !self.stopped && self.homes.iter().all(whole)
+        !self.stopped && self.damaged_lines == 0 && self.homes.iter().all(whole)
     }
 }
 
@@ -264,6 +266,8 @@ pub struct BackHome {
     /// Those of these that replace another version of the file, which is set aside.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub replaced: Vec<SystemPath>,
+    /// The free bytes on the home's file system, before.
+    pub free_bytes: u64,
     /// What was restored.
     pub restored: Count,
     /// What was there already.

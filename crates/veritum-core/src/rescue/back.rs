@@ -69,7 +69,7 @@ impl BackPlan {
             files: Vec::new(),
             plan: Self::default(),
         };
-        let Some(old) = old_home(entries) else { return planning.plan };
+        let old = old_home(entries).unwrap_or_else(|| home.place.clone());
         for entry in entries.iter().filter(|entry| entry.path != old) {
             if !go_on() {
                 break;
@@ -116,7 +116,7 @@ struct Planning<'a> {
     folders: HashMap<&'a SystemPath, &'a EntryLine>,
     /// Folders to be created.
     missing: BTreeMap<SystemPath, Option<&'a EntryLine>>,
-    /// Files that are there, or will be.
+    /// Files that have their rescued content, or will have it.
     there: BTreeSet<SystemPath>,
     files: Vec<(DataKind, PlannedAction)>,
     /// Hard links, with the path of the first name.
@@ -126,9 +126,13 @@ struct Planning<'a> {
 
 impl<'a> Planning<'a> {
     fn entry(&mut self, old: &SystemPath, entry: &'a EntryLine) {
-        let wanted = self.rules.kinds.is_empty() || self.rules.kinds.contains(&entry.kind);
-        let Some(below) = entry.path.below(old).filter(|below| !below.is_empty() && wanted) else { return };
-        let Ok(place) = self.home.place.join(below) else { return };
+        if !self.rules.kinds.is_empty() && !self.rules.kinds.contains(&entry.kind) {
+            return;
+        }
+        let below = entry.path.below(old).filter(|below| !below.is_empty());
+        let Some(place) = below.and_then(|below| self.home.place.join(below).ok()) else {
+            return self.plan.obstacles.push((entry.path.clone(), "it was not in the user's home".into()));
+        };
         let Some(parent) = place.parent() else { return };
         let name = place.name().to_vec();
         let now = match self.now(&parent) {
@@ -172,7 +176,6 @@ impl<'a> Planning<'a> {
         // What has gaps never replaces anything.
         let is_newer = stat.mtime >= entry.mtime && !self.rules.newer;
         if is_newer || !entry.gaps.is_empty() {
-            self.there.insert(place.clone());
             let left = if entry.gaps.is_empty() { &mut self.plan.newer } else { &mut self.plan.whole };
             return left.push(place);
         }
@@ -181,9 +184,6 @@ impl<'a> Planning<'a> {
     }
 
     fn bring(&mut self, old: &SystemPath, entry: &'a EntryLine, place: SystemPath, before: Option<Stat>) {
-        if entry.stored.is_none() && entry.target.is_none() {
-            return;
-        }
         let whole = entry.gaps.is_empty();
         let named = || place.parent()?.child(&[place.name(), b".incomplete"].concat()).ok();
         let Some(place) = (if whole { Some(place.clone()) } else { named() }) else { return };
@@ -192,7 +192,7 @@ impl<'a> Planning<'a> {
         }
         let kind = match (&entry.is, &entry.target, entry.blake3) {
             (FileKind::Link, Some(target), _) => ItemKind::Link(target.clone()),
-            (FileKind::File, _, Some(digest)) => ItemKind::File { size: entry.size, digest },
+            (FileKind::File, _, Some(digest)) if entry.stored.is_some() => ItemKind::File { size: entry.size, digest },
             _ => return self.plan.obstacles.push((place, "the manifest does not describe its content".into())),
         };
         if let Some(parent) = place.parent() {

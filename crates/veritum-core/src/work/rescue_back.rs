@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use super::session::Session;
+use super::undo::recover_one;
 use super::{Agreement, Engine, WorkError};
 use crate::apps::Bases;
 use crate::areas::APPS;
@@ -69,6 +70,7 @@ impl Engine {
             from: run.host,
             plan_only: true,
             homes: Vec::new(),
+            damaged_lines: manifest.damaged,
             stopped: false,
         };
         let by_user = of_users(manifest.entries.into_values(), &wanted.users)?;
@@ -96,8 +98,15 @@ impl Engine {
         }
         report.plan_only = false;
         for home in homes {
-            let told = &mut report.homes[home.at];
-            report.stopped = put_back(&self.system, context, home, &contents, told)?;
+            let at = home.at;
+            match put_back(&self.system, context, home, &contents, &mut report.homes[at]) {
+                // One home must not keep the others' files from being restored.
+                Err(WorkError::Change(ChangeError::Unfinished { change, source })) => {
+                    report.homes[at].trouble = Some(error_words(&source));
+                    recover_one(self, &state, change, observer)?;
+                }
+                stopped => report.stopped = stopped?,
+            }
             if report.stopped {
                 break;
             }
@@ -143,6 +152,7 @@ fn home_planned(
             told.incomplete.clone_from(&plan.incomplete);
             let missing = |(path, why): &(SystemPath, String)| missing(&told.user, path, why);
             told.missing = plan.obstacles.iter().map(missing).collect();
+            told.free_bytes = home.dir().disk().room(home.dir().fd()).map_or(0, |room| room.bytes);
             let bases = home.bases().unwrap_or_else(|_| Bases::default());
             Some((HomeContext::of_all_files(home, bases), plan))
         }

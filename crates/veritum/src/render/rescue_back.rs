@@ -6,7 +6,7 @@ use veritum_core::report::{BackHome, Count, RescueBackReport};
 use super::layout::{Cell, cell, headline, labelled, paragraph, path, table};
 use super::rescue::{files, listed};
 use super::style::Label;
-use super::{count, grouped, next, plain};
+use super::{count, grouped, next, plain, size};
 use crate::context::Context;
 
 pub(crate) fn preview(context: &Context, report: &RescueBackReport) -> String {
@@ -54,6 +54,14 @@ fn body(context: &Context, report: &RescueBackReport) -> String {
             true => format!("{versions} would be set aside in the home"),
             false => format!("{versions} set aside in the home (.veritum-set-aside)"),
         });
+    }
+    if report.damaged_lines > 0 {
+        let lines = count(report.damaged_lines, "line", "lines");
+        remarks.push(format!("{lines} of the manifest cannot be read: the files that they describe are not restored"));
+    }
+    for home in report.homes.iter().filter(|home| report.plan_only && home.wanted.bytes > home.free_bytes) {
+        let (needed, free) = (size(home.wanted.bytes), size(home.free_bytes));
+        remarks.push(format!("{}: up to {needed} are needed in the home, and {free} are free", plain(&home.user)));
     }
     if report.plan_only && context.settings.root == std::path::Path::new("/") && total(report, |h| h.wanted).files > 0 {
         remarks.push("Applications that are running may overwrite what is restored: close them first".into());
