@@ -39,7 +39,7 @@ pub(crate) struct Global {
         help_heading = "System and sources"
     )]
     pub(crate) root: Option<PathBuf>,
-    /// Examine this disk or disk image instead of the running system: its partitions and file systems, without mounting
+    /// Work on this disk or disk image instead of the running system: its partitions and file systems, without mounting
     /// them; repeatable
     #[arg(long, global = true, value_name = "DEVICE|IMAGE", help_heading = "System and sources")]
     pub(crate) disk: Vec<PathBuf>,
@@ -162,14 +162,7 @@ pub(crate) enum Verb {
         what: Vec<OsString>,
     },
     /// Repair damage: show the plan, ask, repair, verify
-    Repair {
-        /// An area, `all`, a path, package:NAME or app:NAME
-        #[arg(value_name = "WHAT")]
-        what: Vec<OsString>,
-        /// With `updates`: replace all cached downloads and package lists, not only damaged ones
-        #[arg(long)]
-        everything: bool,
-    },
+    Repair(RepairArgs),
     /// Show details of a file, problem, application or change
     Explain {
         /// A path, problem ID (first 4 characters), app:NAME or change number
@@ -259,6 +252,23 @@ pub(crate) struct ResetArgs {
     /// Read all user data before and after to verify that nothing changed (otherwise sizes and timestamps are compared)
     #[arg(long)]
     pub(crate) prove: bool,
+}
+
+/// What `repair` repairs.
+#[derive(Debug, Args)]
+pub(crate) struct RepairArgs {
+    /// An area, `all`, a path, package:NAME or app:NAME
+    #[arg(value_name = "WHAT")]
+    pub(crate) what: Vec<OsString>,
+    /// With `updates`: replace all cached downloads and package lists, not only damaged ones
+    #[arg(long)]
+    pub(crate) everything: bool,
+    /// With `volumes` or volume:NAME: have the file systems checked at the next start, even if no damage was found
+    #[arg(long)]
+    pub(crate) check_at_next_start: bool,
+    /// The folder that `rescue` copied the users' files to; needed before file systems on a failing disk are checked
+    #[arg(long, value_name = "DIR")]
+    pub(crate) rescued: Option<PathBuf>,
 }
 
 /// What is copied, and where to

@@ -127,6 +127,9 @@ impl From<WorkError> for Failure {
                     false => "wait until it ends, then run the command again".into(),
                 }),
             ),
+            WorkError::NotRescued { ref why, .. } => {
+                Self::not_done(error.to_string(), why.clone(), Some("copy them first: veritum rescue --to DIR".into()))
+            }
             WorkError::InUse => Self::not_done(
                 "this machine cannot be changed now".into(),
                 error.to_string(),

@@ -1,7 +1,7 @@
 //! What a disk or a partition contains, by its signature; and what superblocks of other file systems than ext4 say about their state.
 
 use super::numbers::{le32, uuid};
-use super::{ReadAt, btrfs, ext4, swap, vfat, xfs};
+use super::{Partition, PartitionTable, ReadAt, TableKind, Window, btrfs, ext4, swap, vfat, xfs};
 
 /// What a volume contains.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -91,6 +91,46 @@ pub fn identify(disk: &dyn ReadAt) -> Option<RawVolume> {
         return Some(RawVolume { kind: VolumeKind::Ext4, label: superblock.label, uuid: superblock.uuid });
     }
     [btrfs::identify, xfs::identify, swap::identify, vfat::identify].into_iter().find_map(|identify| identify(disk))
+}
+
+/// A part of a disk that can contain a file system.
+pub struct DiskPart<'a> {
+    /// The number of its partition; `None` for the whole disk.
+    pub number: Option<u32>,
+    /// Where it begins, in bytes.
+    pub start: u64,
+    /// Its bytes.
+    pub bytes: Window<'a>,
+    /// What it contains; `None` for nothing known.
+    pub contains: Option<RawVolume>,
+}
+
+impl DiskPart<'_> {
+    /// Its name, with that of its disk.
+    #[must_use]
+    pub fn name(&self, disk: &str) -> String {
+        self.number.map_or_else(|| disk.to_owned(), |number| format!("{disk} partition {number}"))
+    }
+}
+
+/// The parts of a disk: its partitions, or the whole of it if it has no table.
+#[must_use]
+pub fn parts_of(disk: &dyn ReadAt) -> Vec<DiskPart<'_>> {
+    let bytes = Window::new(disk, 0, disk.size());
+    let whole = identify(disk);
+    // The boot sector of a file system can look like a table.
+    let table = if whole.is_some() { None } else { Some(PartitionTable::read(disk)) };
+    match table.filter(|table| table.kind != TableKind::None) {
+        None => vec![DiskPart { number: None, start: 0, bytes, contains: whole }],
+        Some(table) => {
+            let partitions = table.partitions.iter().filter(|partition| !partition.is_boot_code);
+            let part = |partition: &Partition| {
+                let bytes = partition.on(disk);
+                DiskPart { number: Some(partition.number), start: partition.start, bytes, contains: identify(&bytes) }
+            };
+            partitions.map(part).collect()
+        }
+    }
 }
 
 impl RawVolume {

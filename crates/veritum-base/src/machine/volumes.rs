@@ -39,6 +39,8 @@ pub struct Volume {
     pub mounted: Option<Mounted>,
     /// Whether fstab mounts it read-only; `None` if fstab does not list it.
     pub wanted_read_only: Option<bool>,
+    /// Whether fstab says that it is checked at each start, if that is due (its sixth field); `None` if fstab does not list it.
+    pub checked_at_start: Option<bool>,
 }
 
 /// A mounted file system.
@@ -59,12 +61,13 @@ pub fn volumes(machine: &Machine) -> Vec<Volume> {
     let fstab = machine.read_config(&SystemPath::literal("/etc/fstab")).ok().flatten().unwrap_or_default();
     let mut lines = lines(&fstab);
     if !lines.iter().any(|line| line.place.is_root()) {
-        lines.insert(0, Line { place: SystemPath::root(), read_only: None, by_hand: false });
+        lines.insert(0, Line { place: SystemPath::root(), read_only: None, by_hand: false, checked: None });
     }
     let volume = |line: Line| {
         let mounted = mounted(machine, &line.place);
         let shown = mounted.is_some() || !line.by_hand;
-        shown.then_some(Volume { place: line.place, mounted, wanted_read_only: line.read_only })
+        let (wanted_read_only, checked_at_start) = (line.read_only, line.checked);
+        shown.then_some(Volume { place: line.place, mounted, wanted_read_only, checked_at_start })
     };
     lines.into_iter().filter_map(volume).collect()
 }
@@ -97,6 +100,8 @@ struct Line {
     place: SystemPath,
     read_only: Option<bool>,
     by_hand: bool,
+    /// Whether its sixth field is there and not 0.
+    checked: Option<bool>,
 }
 
 fn lines(fstab: &[u8]) -> Vec<Line> {
@@ -116,7 +121,8 @@ fn lines(fstab: &[u8]) -> Vec<Line> {
         if has("bind") || has("rbind") || found.iter().any(|known| known.place == place) {
             continue;
         }
-        found.push(Line { place, read_only: Some(has("ro")), by_hand: has("noauto") });
+        let checked = fields.get(5).is_some_and(|pass| *pass != b"0");
+        found.push(Line { place, read_only: Some(has("ro")), by_hand: has("noauto"), checked: Some(checked) });
     }
     found
 }
@@ -130,9 +136,13 @@ mod tests {
         let fstab = b"UUID=1 / ext4 errors=remount-ro 0 1\nUUID=2 none swap sw 0 0\nsrv:/x /srv nfs defaults 0 0\n\
             UUID=3 /home ext4 defaults 0 2\nUUID=4 /media/stick vfat noauto,ro 0 0\n/home /export none bind 0 0\n\
             UUID=9 /home xfs defaults 0 2\ntmpfs /tmp tmpfs size=1g 0 0\n";
-        let told: Vec<_> = lines(fstab).iter().map(|l| (l.place.to_string(), l.read_only, l.by_hand)).collect();
-        let expected = [("/", Some(false), false), ("/home", Some(false), false), ("/media/stick", Some(true), true)];
-        assert_eq!(told, expected.map(|(place, ro, by_hand)| (place.to_owned(), ro, by_hand)));
+        let told: Vec<_> =
+            lines(fstab).iter().map(|l| (l.place.to_string(), l.read_only, l.by_hand, l.checked)).collect();
+        let expected = [("/", false, false, true), ("/home", false, false, true), ("/media/stick", true, true, false)];
+        assert_eq!(
+            told,
+            expected.map(|(place, ro, by_hand, checked)| (place.to_owned(), Some(ro), by_hand, Some(checked)))
+        );
     }
 
     proptest::proptest! {

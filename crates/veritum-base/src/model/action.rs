@@ -29,6 +29,12 @@ macro_rules! actions {
                 }
             }
 
+            /// Whether one of the system's own tools does it, and undoes it.
+            #[must_use]
+            pub fn is_of_tool(self) -> bool {
+                matches!(self, Self::ArrangeCheck | Self::RestoreCounts | Self::Correct | Self::UndoCorrection)
+            }
+
             /// The kind of that word; `None` for a word of a newer version.
             #[must_use]
             pub fn from_word(word: &str) -> Option<Self> {
@@ -70,6 +76,14 @@ actions! {
     Configure = "configure", "finish the installation", lasting;
     /// Let the desktop's own tool register it again.
     Register = "register", "rebuild the list", lasting;
+    /// Have a file system checked at the next start.
+    ArrangeCheck = "arrange-check", "check at the next start", undoable;
+    /// Set back after how many mounts a file system is checked.
+    RestoreCounts = "restore-mount-counts", "set its mount counts back", undoable;
+    /// Have a file system's own check correct it.
+    Correct = "correct-file-system", "correct with its own check (e2fsck)", undoable;
+    /// Undo what a file system's own check corrected.
+    UndoCorrection = "undo-correction", "undo what its own check corrected", undoable;
 }
 
 word_enum! {

@@ -1,5 +1,7 @@
 //! [`Scope`]: what to examine.
 
+use std::path::PathBuf;
+
 use super::{AreaName, SystemPath};
 
 /// What a scope covers that names nothing.
@@ -29,6 +31,10 @@ pub struct Scope {
     pub reach: Reach,
     /// Whether a repair replaces all cached files, not only the damaged ones.
     pub everything: bool,
+    /// Whether a repair has file systems checked at the next start although nothing was found.
+    pub checks_at_start: bool,
+    /// The folder that users' files were copied to, if a repair needs that.
+    pub rescued: Option<PathBuf>,
 }
 
 impl Scope {

@@ -101,6 +101,10 @@ verdicts! {
     PermissionsCustomised = "permissions-customised", note("customised owner or permissions", "customised owners or permissions");
     /// A file system that was not unmounted cleanly, or is mounted.
     NotUnmounted = "not-unmounted", note("file system mounted or not unmounted cleanly", "file systems mounted or not unmounted cleanly");
+    /// A file system that is checked at the next start.
+    CheckArranged = "check-arranged", note("file system to be checked at the next start", "file systems to be checked at the next start");
+    /// A file system whose arranged check has taken place, while what arranged it is still set.
+    CheckedAtStart = "checked-at-start", note("file system checked at a start", "file systems checked at a start");
     /// Not owned by any package.
     Unowned = "unowned", note("unowned file", "unowned files");
     /// A lock held by a working program, or a running application.

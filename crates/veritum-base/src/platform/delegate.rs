@@ -93,6 +93,20 @@ pub fn run(
     further: &[(&str, OsString)],
     limit: Limit<'_>,
 ) -> io::Result<ToolOutput> {
+    run_keeping(program, words, further, limit, SAID)
+}
+
+/// The same, with so much of the output's end, in bytes.
+///
+/// # Errors
+/// When it cannot be started.
+pub fn run_keeping(
+    program: &str,
+    words: &[impl AsRef<OsStr>],
+    further: &[(&str, OsString)],
+    limit: Limit<'_>,
+    kept: u64,
+) -> io::Result<ToolOutput> {
     let mut said = tempfile::tempfile()?;
     let mut child = Command::new(program)
         .args(words)
@@ -109,9 +123,9 @@ pub fn run(
         .spawn()?;
     let status = waited(&mut child, program, limit)?;
     let mut end = Vec::new();
-    let from = said.metadata()?.len().saturating_sub(SAID);
+    let from = said.metadata()?.len().saturating_sub(kept);
     said.seek(SeekFrom::Start(from))?;
-    said.take(SAID).read_to_end(&mut end)?;
+    said.take(kept).read_to_end(&mut end)?;
     let clean = |text: &str| text.chars().filter(|c| !c.is_control() || *c == '\n').collect::<String>();
     Ok(ToolOutput { status: status.code(), said: clean(&String::from_utf8_lossy(&end)) })
 }

@@ -4,8 +4,12 @@
 //! reading fail as a whole; errors are returned as data.
 
 pub mod as_owner;
+pub mod block_devices;
 pub mod debian;
 pub mod delegate;
+pub mod e2fsck;
+pub mod e2fsprogs;
+pub mod e2undo;
 pub mod freedesktop;
 pub mod services;
 pub mod stand_in;

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use super::Cx;
 use super::store::StoreRepairPlan;
 use crate::model::{ActionKind, Digest, SystemPath};
-use crate::plan::Plan;
+use crate::plan::{Plan, ToolChange};
 use crate::platform::services::PausedUnit;
 use crate::report::ActionReport;
 use crate::system::WorkError;
@@ -71,6 +71,8 @@ pub enum Work {
     Fetched(Arc<dyn Fetch>),
     /// Runs one of the system's own tools: it is logged, and cannot be undone.
     Tool(ToolRun),
+    /// Has one of the system's own tools change something that another run of it undoes.
+    Change(ToolChange),
     /// Stops units of the service manager until the area is done.
     Pause(Vec<PausedUnit>),
     /// Resets the failed state of a unit.

@@ -39,7 +39,7 @@ mod state;
 mod swap;
 mod undo;
 
-pub use beside::{Beside, LoggedResult};
+pub use beside::{Beside, LoggedResult, Task, ToolRecord};
 pub use context::{ChangeContext, Locks};
 pub use displaced::displaced;
 pub use journal::{ChangeLog, JournalError, RoundLog};

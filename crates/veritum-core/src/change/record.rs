@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::apps::{Bases, RawCard};
 use crate::model::{AreaName, Identity, Instant, SystemPath};
-use crate::plan::{ActionKey, ActionOutcome, KeptFolder, PlannedAction};
+use crate::plan::{ActionKey, ActionOutcome, KeptFolder, PlannedAction, ToolChange};
 use crate::platform::services::PausedUnit;
 
 /// The purpose of a change.
@@ -158,6 +158,12 @@ pub enum Record {
         subject: String,
         /// The earlier state.
         before: String,
+        /// What it changes, if another run of the tool undoes it.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        changes: Option<Box<ToolChange>>,
+        /// The run of the undone change that it reverts; `None` unless it is part of an undo.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        reverts: Option<ActionKey>,
     },
     /// The result of that.
     DelegatedDone {

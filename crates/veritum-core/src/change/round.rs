@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::io;
 
+use super::beside::Task;
 use super::committed::Committed;
 use super::context::ChangeContext;
 use super::folders::Folders;
@@ -316,14 +317,11 @@ impl<'a> OpenChange<'a> {
     /// When a record cannot be written.
     pub fn delegate(
         &mut self,
-        what: &str,
-        subject: &str,
-        before: &str,
+        task: Task<'_>,
         work: &mut dyn FnMut(&dyn Services) -> Result<(), String>,
     ) -> Result<Option<String>, ChangeError> {
         let unfinished = |change| move |source| ChangeError::Unfinished { change, source };
-        let said = Record::Delegated { what: what.to_owned(), subject: subject.to_owned(), before: before.to_owned() };
-        self.record(&said).map_err(unfinished(self.number))?;
+        self.record(&task.record()).map_err(unfinished(self.number))?;
         let failed = work(self.context.services).err();
         self.record(&Record::DelegatedDone { failed: failed.clone() }).map_err(unfinished(self.number))?;
         Ok(failed)

@@ -7,8 +7,9 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::Record;
+use super::beside::ToolRecord;
 use super::journal::ChangeLog;
-use crate::plan::{ActionKey, Operation};
+use crate::plan::{ActionKey, Operation, ToolChange};
 
 /// The state of an action of a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -130,13 +131,21 @@ impl Undo {
                 }
             }
         }
+        for tool in log.tools().into_iter().filter(|tool| tool.done == Some(true)) {
+            if let Some(key) = tool.reverts {
+                reverts.entry(key).or_default().push(tool.key);
+            }
+        }
         Self { change: log.begin.change, reverts }
     }
 }
 
-/// The actions of a change that took effect and can be reverted.
+/// The actions of a change that took effect and can be reverted. Of a tool whose result is not known, or that failed after it may have
+/// changed something, that is found out when it is undone.
 pub(super) fn effective(log: &ChangeLog) -> Vec<ActionKey> {
-    let mut keys = Vec::new();
+    let may_have = |tool: &ToolRecord| tool.done != Some(false) || matches!(tool.changes, ToolChange::Correction(_));
+    let tools = log.tools().into_iter().filter(may_have);
+    let mut keys: Vec<ActionKey> = tools.map(|tool| tool.key).collect();
     for round in log.rounds().unwrap_or_default() {
         let outcomes: HashMap<u32, _> = round.outcomes.unwrap_or_default().iter().map(|o| (o.index, o)).collect();
         let took_effect = round.actions.iter().filter(|action| {

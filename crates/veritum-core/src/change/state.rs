@@ -148,6 +148,15 @@ impl StateFolder {
         &self.dir
     }
 
+    /// Its path on the running system.
+    ///
+    /// # Errors
+    /// When the kernel does not name it.
+    pub fn path(&self) -> io::Result<PathBuf> {
+        let own = std::os::fd::AsRawFd::as_raw_fd(&self.dir.fd());
+        std::fs::read_link(format!("/proc/self/fd/{own}"))
+    }
+
     /// Its path on the machine; `None` when it is elsewhere.
     #[must_use]
     pub fn inside(&self) -> Option<&SystemPath> {

@@ -12,7 +12,7 @@ use super::slot::{digest_of, placed};
 use super::standing::{Standing, Standings};
 use crate::machine::Dir;
 use crate::model::{AreaName, Digest, FileKind, Stat, SystemPath};
-use crate::plan::{ActionKey, ActionOutcome, Item, ItemKind, Operation, PlannedAction, inverse};
+use crate::plan::{ActionKey, ActionOutcome, Item, ItemKind, Operation, PlannedAction, ToolChange, inverse};
 
 /// The plan to undo one round of a change.
 #[derive(Debug, Clone, PartialEq)]
@@ -47,6 +47,8 @@ pub struct UndoPlan {
     pub area: AreaName,
     /// Its rounds, the last first.
     pub rounds: Vec<UndoRound>,
+    /// What the system's own tools changed and is in effect, the last first.
+    pub tools: Vec<(ActionKey, ToolChange)>,
     /// What is not undone.
     pub refused: Vec<Refusal>,
 }
@@ -69,7 +71,10 @@ pub fn plan_undo(context: ChangeContext<'_>, number: u64, only: Option<u32>) -> 
     let later_above = later.iter().flat_map(above).collect();
     let mut planner =
         Planner { context, number, released: log.released(), standings, later, later_above, reached: HashMap::new() };
-    let mut plan = UndoPlan { of: number, area: log.begin.area.clone(), rounds: Vec::new(), refused: Vec::new() };
+    let (area, in_effect) = (log.begin.area.clone(), Some(Standing::Stands(number)));
+    let tools = log.tools().into_iter().rev().filter(|tool| planner.standings.get(number, tool.key) == in_effect);
+    let tools = tools.filter(|_| only.is_none()).map(|tool| (tool.key, tool.changes)).collect();
+    let mut plan = UndoPlan { of: number, area, rounds: Vec::new(), tools, refused: Vec::new() };
     for round in log.rounds().map_err(at)?.iter().rev().filter(|r| only.is_none_or(|n| n == r.round)) {
         let undo = planner.round(round, &mut plan.refused)?;
         if !undo.actions.is_empty() {

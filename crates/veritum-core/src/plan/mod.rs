@@ -1,8 +1,10 @@
 //! Plans: pure functions from findings and rules to ordered actions, and to what is not repaired, with the reason.
 
 mod inverse;
+mod tool_change;
 
 pub use inverse::{ActionOutcome, Placed, inverse};
+pub use tool_change::{Correction, CountsChange, ToolChange};
 
 use serde::{Deserialize, Serialize};
 
@@ -42,10 +44,10 @@ impl PlannedAction {
     }
 }
 
-/// Identifies an action within a change.
+/// Identifies an action within a change: in a round, or in round 0 one of the system's own tools.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct ActionKey {
-    /// The round, from 1.
+    /// The round, from 1; 0 for runs of the system's own tools.
     pub round: u32,
     /// The action's number within the round, from 1.
     pub index: u32,

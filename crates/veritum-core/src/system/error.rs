@@ -46,6 +46,14 @@ pub enum WorkError {
     /// A process runs in it.
     #[error("a running process uses this system as its root")]
     InUse,
+    /// The users' files that could suffer were not copied to where it was said.
+    #[error("the users' files were not copied to {}", folder.display())]
+    NotRescued {
+        /// The folder that was named.
+        folder: PathBuf,
+        /// What is missing.
+        why: String,
+    },
     /// A store was to be examined, but none is used.
     #[error("no store is in use")]
     NoStore,

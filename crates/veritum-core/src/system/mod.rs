@@ -1,6 +1,7 @@
 //! [`System`]: the machine that is worked on, with its package database and the settings.
 
 mod error;
+mod file_systems;
 mod restart;
 mod settings;
 mod spellings;
@@ -9,6 +10,7 @@ mod threads;
 mod tools;
 
 pub use error::WorkError;
+pub use file_systems::MountedExt4;
 pub use settings::{ServiceManager, Settings, Supplier};
 pub use threads::Threads;
 pub use tools::ToolRunner;

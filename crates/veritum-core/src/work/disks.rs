@@ -1,7 +1,8 @@
 //! A check of disks and images by themselves, without a machine that is mounted.
 
-use crate::areas::fill;
-use crate::areas::volumes::{DisksWanted, examine_disks};
+pub use crate::areas::volumes::DisksWanted;
+use crate::areas::volumes::examine_disks;
+use crate::areas::{Examined, fill};
 use crate::event::Observer;
 use crate::report::{CheckReport, MachineReport};
 use crate::system::WorkError;
@@ -18,6 +19,11 @@ pub fn check_disks(
 ) -> Result<CheckReport, WorkError> {
     let pool = rayon::ThreadPoolBuilder::new().num_threads(jobs).build().map_err(|_| WorkError::Threads)?;
     let examined = examine_disks(wanted, &pool, observer)?;
+    Ok(report_of(wanted, &examined, now))
+}
+
+/// The document of a check of disks.
+pub(super) fn report_of(wanted: &DisksWanted, examined: &Examined, now: jiff::Timestamp) -> CheckReport {
     let disks = &wanted.disks;
     let name = disks.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", ");
     let system = if disks.len() == 1 { "disk or image" } else { "disks or images" };
@@ -27,6 +33,6 @@ pub fn check_disks(
         limited: true,
         ..CheckReport::blank(now)
     };
-    fill(&[&examined], &mut report, None);
-    Ok(report)
+    fill(&[examined], &mut report, None);
+    report
 }

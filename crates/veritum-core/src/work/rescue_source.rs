@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use crate::apps::{Card, Cards};
 use crate::devices::ext4::FileSystem;
-use crate::devices::{Device, PartitionTable, ReadAt as _, VolumeKind, Window, identify};
+use crate::devices::{Device, VolumeKind, Window, parts_of};
 use crate::homes::{OpenHome, cards_in, open_homes};
 use crate::machine::{Account, Dir, Disk, Machine, Users};
 use crate::model::{FileKind, SystemPath, error_words};
@@ -240,7 +240,7 @@ fn from_disks<T>(from: &RescueSource, cards: Vec<&Card>, run: Run<'_, T>) -> Res
 }
 
 /// The system that file systems are of, by its own files.
-fn origin_of(systems: &[FileSystem<'_>]) -> Origin {
+pub(super) fn origin_of(systems: &[FileSystem<'_>]) -> Origin {
     let file = |path: &[u8]| systems.iter().find_map(|system| rescue::small_file(system, path));
     let os_release = file(b"etc/os-release").or_else(|| file(b"usr/lib/os-release")).unwrap_or_default();
     let os_release = String::from_utf8_lossy(&os_release).into_owned();
@@ -253,23 +253,13 @@ fn origin_of(systems: &[FileSystem<'_>]) -> Origin {
 }
 
 /// The ext4 file systems of a disk, each with its name.
-fn volumes<'a>(device: &'a Device, limits: &mut Vec<String>) -> Vec<(String, Window<'a>)> {
+pub(super) fn volumes<'a>(device: &'a Device, limits: &mut Vec<String>) -> Vec<(String, Window<'a>)> {
     let disk = device.path().display().to_string();
-    let whole = Window::new(device, 0, device.size());
-    let table = if identify(device).is_some() { None } else { Some(PartitionTable::read(device)) };
-    let all: Vec<(String, Window<'a>)> = match table {
-        None => vec![(disk, whole)],
-        Some(table) => {
-            let partitions = table.partitions.iter().filter(|partition| !partition.is_boot_code);
-            partitions
-                .map(|partition| (format!("{disk} partition {}", partition.number), partition.on(device)))
-                .collect()
-        }
-    };
     let mut found = Vec::new();
-    for (name, window) in all {
-        match identify(&window).map(|volume| volume.kind) {
-            Some(VolumeKind::Ext4) | None => found.push((name, window)),
+    for part in parts_of(device) {
+        let name = part.name(&disk);
+        match part.contains.map(|volume| volume.kind) {
+            Some(VolumeKind::Ext4) | None => found.push((name, part.bytes)),
             Some(VolumeKind::Swap | VolumeKind::Vfat) => {}
             Some(other) => {
                 limits.push(format!("{name} contains {}, which is read only where it is mounted", other.name()))

@@ -2,8 +2,8 @@
 
 use std::collections::HashSet;
 
-use crate::change::{ChangeContext, ChangeError, OpenChange, RoundReceipt, UndoRound, Verb};
-use crate::model::{ActionKind, AreaName, FindingId};
+use crate::change::{ChangeContext, ChangeError, OpenChange, RoundReceipt, Task, UndoRound, Verb};
+use crate::model::{AreaName, FindingId};
 use crate::plan::PlannedAction;
 use crate::platform::services::{PausedUnit, Services};
 use crate::store::Contents;
@@ -136,11 +136,10 @@ impl<'a> Session<'a> {
     /// When the log cannot be written.
     pub(super) fn delegate(
         &mut self,
-        action: ActionKind,
-        (subject, before): (&str, &str),
+        task: Task<'_>,
         work: &mut dyn FnMut(&dyn Services) -> Result<(), String>,
     ) -> Result<Option<String>, ChangeError> {
-        self.change()?.delegate(action.word(), subject, before, work)
+        self.change()?.delegate(task, work)
     }
 
     /// Counts findings answered other than by rounds.

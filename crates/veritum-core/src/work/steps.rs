@@ -9,8 +9,9 @@ use super::session::Session;
 use super::{Engine, WorkError};
 use crate::areas::store::{StoreRepairPlan, repair_store};
 use crate::areas::{Area, Failed, FileWork, How, Step, ToolRun, Work};
-use crate::change::{ChangeError, Locks};
+use crate::change::{ChangeError, Locks, Task};
 use crate::model::{ActionKind, ActionResult, AreaName, SystemPath, error_chain, error_words};
+use crate::plan::ToolChange;
 use crate::platform::services::PausedUnit;
 use crate::report::ActionReport;
 use crate::supply::Made;
@@ -127,11 +128,17 @@ pub(super) fn carry_out(
             run.done.ran(area, session.number, (tool, why), &step.shows);
             Ok(settled(step, session, done))
         }
+        (Work::Change(change), Some(session)) => {
+            let why = change_by_tool(&engine.system, session, change, &step.shows)?;
+            let actions = step.shows.iter().map(|action| action.clone().settled(why.clone())).collect();
+            run.done.did(area, session.number, actions);
+            Ok(settled(step, session, why.is_none()))
+        }
         (Work::Pause(units), Some(session)) => pause(&engine.system, units, session).map(|()| true),
         (Work::ForgetFailure(unit), Some(session)) => {
-            let why = session.delegate(ActionKind::ForgetFailure, (unit, "failed"), &mut |services| {
-                services.forget_failure(unit).map_err(|e| error_chain(&e))
-            })?;
+            let task = Task::lasting(ActionKind::ForgetFailure, unit, "failed");
+            let why =
+                session.delegate(task, &mut |services| services.forget_failure(unit).map_err(|e| error_chain(&e)))?;
             let actions = step.shows.iter().map(|action| action.clone().settled(why.clone())).collect();
             run.done.did(area, session.number, actions);
             Ok(settled(step, session, why.is_none()))
@@ -189,7 +196,8 @@ fn run_tool(
     let environment: Vec<(&str, OsString)> =
         tool.environment.iter().map(|(name, value)| (*name, OsString::from(value))).collect();
     tool.takes_locks.iter().for_each(|path| locks.let_go(path));
-    let failed = session.delegate(tool.action, (&names.join(" "), tool.before), &mut |_| {
+    let names = names.join(" ");
+    let failed = session.delegate(Task::lasting(tool.action, &names, tool.before), &mut |_| {
         let runner = system.tool_runner().map_err(str::to_owned)?;
         let stop = &system.settings.stop;
         let ran = runner.run(tool.program, &words, &environment, stop).map_err(|e| error_words(&e))?;
@@ -198,6 +206,21 @@ fn run_tool(
     // If another program has taken one since, the next step that needs it reports that.
     let _ = session.context().lock_too(locks, &tool.takes_locks);
     Ok(failed)
+}
+
+/// Has one of the system's own tools change something that can be undone; returns the reason if it failed.
+pub(super) fn change_by_tool(
+    system: &System,
+    session: &mut Session<'_>,
+    change: &ToolChange,
+    shows: &[ActionReport],
+) -> Result<Option<String>, WorkError> {
+    let Some(shown) = shows.first() else { return Ok(None) };
+    let change = &change.clone().in_change(session.change()?.number());
+    let (subject, before) = (shown.subject.to_string(), change.before_words());
+    let changes = Some(change.clone());
+    let task = Task { changes, ..Task::lasting(shown.action, &subject, &before) };
+    Ok(session.delegate(task, &mut |_| system.change_by_tool(change))?)
 }
 
 /// Counts the findings that a step answered without changing files.

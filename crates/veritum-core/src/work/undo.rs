@@ -7,13 +7,13 @@ use super::programs::still_running;
 use super::session::Session;
 use super::{Agreement, Engine, WorkError};
 use crate::change::{
-    ChangeContext, ChangeError, Locks, Recovered, Refusal, RoundReceipt, Standing, StateFolder, UndoPlan, UndoRound,
-    Verb, latest_run, plan_undo, recover, standings, unfinished,
+    ChangeContext, ChangeError, Locks, Recovered, Refusal, RoundReceipt, Standing, StateFolder, Task, UndoPlan,
+    UndoRound, Verb, latest_run, plan_undo, recover, standings, unfinished,
 };
 use crate::event::{Observer, Uninterruptible};
 use crate::homes::{HomeContext, running_apps};
-use crate::model::PackageId;
-use crate::plan::PlannedAction;
+use crate::model::{PackageId, Subject};
+use crate::plan::{ActionKey, PlannedAction, ToolChange};
 use crate::platform::debian::Debian;
 use crate::platform::{Package, Platform as _};
 use crate::report::{ActionReport, RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange};
@@ -70,7 +70,11 @@ impl Engine {
         for number in &numbers {
             let home = homes.get(number);
             let plan = undo_plan(&self.system, at_home(context, home), *number, None)?;
-            report.changes.push(shown(&plan, home));
+            let (tools, refused) = tool_undos(&self.system, &plan);
+            let mut shown = shown(&plan, home);
+            shown.actions.extend(tools.iter().map(|(_, back)| tool_action(back)));
+            shown.refused.extend(refused);
+            report.changes.push(shown);
         }
         if plan_only || report.changes.iter().all(|c| c.actions.is_empty()) || ask(&report) == Agreement::No {
             return Ok(report);
@@ -244,7 +248,9 @@ fn undo_one(
     receipts: &mut Vec<(u64, RoundReceipt)>,
 ) -> Result<UndoneChange, WorkError> {
     let mut done = shown(&plan, home);
-    if plan.rounds.is_empty() {
+    let (tools, tools_refused) = tool_undos(system, &plan);
+    done.refused.extend(tools_refused);
+    if plan.rounds.is_empty() && tools.is_empty() {
         return Ok(done);
     }
     let moved: Vec<PlannedAction> = plan.rounds.iter().flat_map(|round| round.actions.clone()).collect();
@@ -273,6 +279,16 @@ fn undo_one(
             why: b.why.clone(),
         }));
     }
+    for (key, back) in tools {
+        let back = back.in_change(session.change()?.number());
+        let shows = tool_action(&back);
+        let (subject, before) = (shows.subject.to_string(), back.before_words());
+        let (changes, reverts) = (Some(back.clone()), Some(key));
+        let task = Task { changes, reverts, ..Task::lasting(shows.action, &subject, &before) };
+        let why = session.delegate(task, &mut |_| system.change_by_tool(&back))?;
+        session.answered_beside(u64::from(why.is_none()));
+        done.actions.push(shows.settled(why));
+    }
     session.end(0)?;
     // Programs do not run from what is displaced in a home.
     if home.is_none() {
@@ -281,6 +297,24 @@ fn undo_one(
     }
     done.own = watch.as_mut().zip(home).and_then(|(watch, home)| watch.end(home, context.observer));
     Ok(done)
+}
+
+/// How the system's own tools undo what they changed, by what is there now; and what is not undone.
+fn tool_undos(system: &System, plan: &UndoPlan) -> (Vec<(ActionKey, ToolChange)>, Vec<RefusalReport>) {
+    let (mut tools, mut refused): (Vec<(ActionKey, ToolChange)>, _) = (Vec::new(), Vec::new());
+    for (key, change) in &plan.tools {
+        let earlier: Vec<&ToolChange> = tools.iter().map(|(_, back)| back).collect();
+        match system.tool_inverse(change, &earlier) {
+            Ok(back) => tools.push((*key, back)),
+            Err(why) => refused.push(RefusalReport { path: change.place().clone(), package: None, why }),
+        }
+    }
+    (tools, refused)
+}
+
+fn tool_action(change: &ToolChange) -> ActionReport {
+    let place = change.place();
+    ActionReport { path: Some(place.clone()), ..ActionReport::on(change.kind(), Subject::path(place), Vec::new()) }
 }
 
 /// Plans an earlier round again: its results are only there now that the later ones are undone.

@@ -37,8 +37,8 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
     Ok(status)
 }
 
-/// Disks and images by themselves: nothing but their file systems is examined.
-fn of_disks(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
+/// Refuses what has no effect together with --disk.
+pub(super) fn require_disks_alone(context: &Context, words: &[OsString]) -> Result<(), Failure> {
     if words.iter().any(|word| word != VOLUMES.word()) {
         return Err(Failure::usage(
             "of a disk that is not mounted, only `volumes` is examined".into(),
@@ -58,6 +58,12 @@ fn of_disks(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
     if let Some((option, _)) = others.iter().find(|(_, given)| *given) {
         return Err(Failure::usage(format!("{option} has no effect with --disk"), "nothing was done".into(), None));
     }
+    Ok(())
+}
+
+/// Disks and images by themselves: nothing but their file systems is examined.
+fn of_disks(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
+    require_disks_alone(context, words)?;
     let settings = &context.settings;
     let surface = match (context.global.surface, context.global.used) {
         (false, _) => None,

@@ -88,7 +88,7 @@ fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
         Verb::Status => status::run(context),
         Verb::Check { what } => check::run(context, &what),
         Verb::Guard { pid, started } => guard::run(context, pid, started),
-        Verb::Repair { what, everything } => repair::run(context, &what, everything),
+        Verb::Repair(args) => repair::run(context, &args),
         Verb::Explain { what } => explain::run(context, &what),
         Verb::List { what, sizes, updates } => list::run(context, what, sizes, updates),
         Verb::Reset(args) => reset::run(context, args),

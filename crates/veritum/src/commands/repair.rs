@@ -1,18 +1,17 @@
 //! `repair`: checks, shows the plan, asks, repairs, checks again.
 
-use std::ffi::OsString;
-
 use veritum_core::model::{Action, Reach, Scope, quoted};
 use veritum_core::report::{ProofOutcome, RepairReport};
-use veritum_core::work::Preview;
+use veritum_core::work::{Agreement, CorrectionsWanted, DisksWanted, Preview};
 
 use super::{check, print};
+use crate::args::RepairArgs;
 use crate::context::Context;
 use crate::errors::Failure;
 use crate::output::after_change;
 use crate::prompt::Question;
 use crate::{exit, render, what};
-use veritum_core::areas::UPDATES;
+use veritum_core::areas::{UPDATES, VOLUMES};
 
 struct Wanted {
     scope: Scope,
@@ -21,7 +20,9 @@ struct Wanted {
 }
 
 impl Wanted {
-    fn read(context: &Context, words: &[OsString], everything: bool) -> Result<Self, Failure> {
+    fn read(context: &Context, args: &RepairArgs) -> Result<Self, Failure> {
+        let RepairArgs { what: words, everything, check_at_next_start, rescued } = args;
+        let (everything, checks_at_start) = (*everything, *check_at_next_start);
         let mut scope = what::scope(words, &context.settings.root)?;
         if words.is_empty() {
             scope.reach = Reach::Local;
@@ -33,14 +34,78 @@ impl Wanted {
                 Some(Action::command(context.command("repair updates --everything"))),
             ));
         }
+        let has_volumes = scope.names(&VOLUMES) || scope.selected(&VOLUMES).next().is_some();
+        if (checks_at_start || rescued.is_some()) && !has_volumes {
+            let option = if checks_at_start { "--check-at-next-start" } else { "--rescued DIR" };
+            return Err(Failure::usage(
+                format!("{option} applies to `repair volumes` and `repair volume:NAME` only"),
+                "the area `volumes` was not named".into(),
+                Some(Action::command(context.command(&format!("repair volumes {option}")))),
+            ));
+        }
         let named: String = words.iter().map(|w| format!(" {}", quoted(w.as_encoded_bytes()))).collect();
-        let named = if everything { format!("{named} --everything") } else { named };
-        Ok(Self { scope: Scope { everything, ..scope }, named })
+        let mut named = if everything { format!("{named} --everything") } else { named };
+        if checks_at_start {
+            named.push_str(" --check-at-next-start");
+        }
+        if let Some(folder) = rescued {
+            named.push_str(&format!(" --rescued {}", quoted(folder.as_os_str().as_encoded_bytes())));
+        }
+        Ok(Self { scope: Scope { everything, checks_at_start, rescued: rescued.clone(), ..scope }, named })
     }
 }
 
-pub(crate) fn run(context: &Context, words: &[OsString], everything: bool) -> Result<u8, Failure> {
-    let wanted = Wanted::read(context, words, everything)?;
+/// File systems of disks that are not mounted.
+fn of_disks(context: &Context, wanted: &Wanted, words: &[std::ffi::OsString]) -> Result<u8, Failure> {
+    check::require_disks_alone(context, words)?;
+    let ignore_disk_errors = context.settings.ignore_disk_errors;
+    let disks = DisksWanted { disks: context.global.disk.clone(), surface: None, ignore_disk_errors };
+    if wanted.scope.checks_at_start {
+        return Err(Failure::usage(
+            "--check-at-next-start has no effect with --disk".into(),
+            "a file system that is not mounted is checked at once".into(),
+            None,
+        ));
+    }
+    let (rescued, plan_only) = (wanted.scope.rescued.clone(), context.global.plan);
+    let mut engine = context.open()?;
+    if !plan_only && !super::recover::first(context, &engine)? {
+        return Ok(exit::FINE);
+    }
+    let wanted_disks = CorrectionsWanted { disks, rescued, plan_only };
+    let mut question = Question::new(context, "Let the file system's own check correct it now?");
+    let mut shown = None;
+    let mut ask = |preview: &Preview<'_>| {
+        let words = || render::repair::preview_words(context, preview);
+        if plan_only {
+            shown = Some(words());
+            return Agreement::No;
+        }
+        question.ask(words)
+    };
+    let report = engine.repair_disks(&wanted_disks, &context.progress, &mut ask)?;
+    let declined = question.declined;
+    if let Some(trouble) = question.trouble().filter(|_| report.after.is_none()) {
+        return Err(trouble);
+    }
+    let status = match (plan_only, declined && report.plan_only) {
+        (true, _) => check::status(&report.before),
+        (false, true) => exit::FINE,
+        (false, false) => status(&report),
+    };
+    let told = print(context, &report, status, || match plan_only {
+        true => render::repair::plan_words(context, &report, shown, &wanted.named),
+        false => render::repair::describe(context, &report, &wanted.named, declined),
+    });
+    if report.plan_only { told } else { after_change(told) }?;
+    Ok(status)
+}
+
+pub(crate) fn run(context: &Context, args: &RepairArgs) -> Result<u8, Failure> {
+    let wanted = Wanted::read(context, args)?;
+    if !context.global.disk.is_empty() {
+        return of_disks(context, &wanted, &args.what);
+    }
     let mut engine = context.open()?;
     if context.global.plan {
         let mut shown = None;

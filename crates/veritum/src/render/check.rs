@@ -257,6 +257,13 @@ fn sources(context: &Context, report: &CheckReport) -> Vec<String> {
     lines
 }
 
+/// What could not be examined of disks by themselves, one line each.
+pub(super) fn disks_not_checked(report: &CheckReport) -> String {
+    let of_disks = report.machine.root.is_empty();
+    let lines = if of_disks { not_checked(report, &[OsString::new()]) } else { Vec::new() };
+    lines.iter().map(|line| format!("  {line}\n")).collect()
+}
+
 /// What was not checked: what only `all` examines, and what could not be examined.
 fn not_checked(report: &CheckReport, what: &[OsString]) -> Vec<String> {
     let mut lines: Vec<String> = Vec::new();

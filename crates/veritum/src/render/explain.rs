@@ -146,13 +146,11 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
     let row = |one: &Beside| {
         let label = if one.result == LoggedResult::Done { Label::Good } else { Label::Problem };
         let words = [labelled(label, one.result.word()), cell(label_of(&one.what))];
-        words
-            .into_iter()
-            .chain([cell(one.subject.clone()), labelled(Label::Remark, one.why.clone().unwrap_or_default())])
-            .collect()
+        words.into_iter().chain([cell(one.subject.clone()), labelled(Label::Remark, remark(one))]).collect()
     };
     text.push_str(&table("  ", &report.beside.iter().map(row).collect::<Vec<_>>(), context.width));
-    match (report.ended.is_some(), report.places.is_empty()) {
+    let nothing_to_undo = report.places.is_empty() && !report.beside.iter().any(|one| one.undoable);
+    match (report.ended.is_some(), nothing_to_undo) {
         (false, _) => text + "\n" + &next(context, &[(context.command("recover"), "completes it or rolls it back")]),
         (true, true) => text + "It cannot be undone.\n",
         (true, false) => {
@@ -160,6 +158,12 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
             text + &format!("Undo: {}\n", paint(Label::Command, &undo))
         }
     }
+}
+
+/// Why a tool did not do something; else what it found, or what was there before.
+fn remark(one: &Beside) -> String {
+    let before = || if one.undoable { format!("before: {}", one.before) } else { String::new() };
+    one.why.clone().or_else(|| one.found.clone()).unwrap_or_else(before)
 }
 
 pub(crate) fn damaged_words(context: &Context, report: &DamagedChange) -> String {

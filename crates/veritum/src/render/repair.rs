@@ -2,13 +2,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use veritum_core::areas::{Stays, about, blocks_updates};
-use veritum_core::model::{Action, ActionResult, AreaName, Finding, FindingId, Subject, quoted};
+use veritum_core::areas::{Stays, VOLUMES, about, blocks_updates};
+use veritum_core::model::{Action, ActionKind, ActionResult, AreaName, Finding, FindingId, Subject, Verdict, quoted};
 use veritum_core::plan::Left;
 use veritum_core::report::{ActionReport, AreaChange, RepairReport};
 use veritum_core::work::Preview;
 
-use super::check::{doubt, downloads, ignore_disk_errors};
+use super::check::{disks_not_checked, doubt, downloads, ignore_disk_errors};
 use super::findings::{heading, subject_of};
 use super::layout::{Cell, cell, labelled, paragraph, path, table};
 use super::style::{Label, paint};
@@ -185,7 +185,9 @@ fn written_words(context: &Context, preview: &Preview<'_>) -> Option<String> {
 pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String {
     let Preview { check, actions, remarks, areas, runs_scripts, stays, further, .. } = preview;
     let left: &[Left] = if *further { &[] } else { &check.left };
-    let stays_so = |id: &FindingId| left.iter().any(|left| left.finding == *id);
+    // What is left, and notes, are not problems that are repaired.
+    let stays_so =
+        |id: &FindingId| left.iter().any(|left| left.finding == *id) || check.notes.iter().any(|note| note.id == *id);
     let answered: BTreeSet<&FindingId> =
         actions.iter().flat_map(|action| &action.findings).filter(|id| !stays_so(id)).collect();
     let head = match (answered.len(), further) {
@@ -228,7 +230,17 @@ pub(crate) fn plan_words(context: &Context, report: &RepairReport, shown: Option
         Some(shown) => shown,
         None if report.before.problems() == 0 => {
             let later = if waits { downloads(context, &report.before) } else { String::new() };
-            format!("{}  No problems found, nothing to repair.\n{later}", paint(Label::Good, "OK"))
+            let known = report.before.notes.iter().filter(|note| note.verdict == Verdict::CheckArranged);
+            let known =
+                known.map(|note| format!("    {} is checked at the next start already.\n", subject(&note.subject)));
+            let known: String = known.collect();
+            let open = disks_not_checked(&report.before);
+            match open.is_empty() {
+                true => format!("{}  No problems found, nothing to repair.\n{known}{later}", paint(Label::Good, "OK")),
+                false => {
+                    format!("{}  No problems found in what could be checked.\n{open}", paint(Label::Bad, "NOT CHECKED"))
+                }
+            }
         }
         None if !report.before.downloads.is_empty() => format!(
             "{}  The plan is known only after packages are downloaded.\n{}{}",
@@ -244,7 +256,11 @@ pub(crate) fn plan_words(context: &Context, report: &RepairReport, shown: Option
     };
     text.push_str(&doubt(context, &report.before));
     text.push_str("Nothing was changed.\n");
-    let commands = if report.before.doubt.is_some() {
+    let only_volumes = report.areas.iter().all(|area| area.area == VOLUMES);
+    let commands = if report.before.doubt.is_some() && only_volumes {
+        let then = context.command(&format!("repair{named} --rescued DIR"));
+        vec![(context.command("rescue --to DIR"), "first"), (then, "if these copies are there")]
+    } else if report.before.doubt.is_some() {
         vec![ignore_disk_errors(context, named)]
     } else if is_shown || waits {
         vec![(context.command(&format!("repair{named}")), "asks, then repairs")]
@@ -310,6 +326,7 @@ pub(crate) fn describe(context: &Context, report: &RepairReport, named: &str, de
             left_lines(context, &left)
         ),
     });
+    text.push_str(&arranged(report));
     for action in afterwards(report) {
         text.push_str(&instruction(context, "Action:", action));
     }
@@ -329,6 +346,16 @@ pub(crate) fn describe(context: &Context, report: &RepairReport, named: &str, de
     };
     let commands: Vec<_> = running::command(&report.running).into_iter().chain(own_commands(context, &left)).collect();
     text + &undo + &next(context, &commands)
+}
+
+/// The file systems whose check is arranged by this repair.
+fn arranged(report: &RepairReport) -> String {
+    let actions = report.areas.iter().flat_map(|area| &area.actions);
+    let done = actions.filter(|a| a.action == ActionKind::ArrangeCheck && a.result == ActionResult::Done);
+    done.map(|action| {
+        format!("Arranged: {} is checked at the next start, before it is mounted.\n", subject(&action.subject))
+    })
+    .collect()
 }
 
 /// How the result was checked: only some areas read again from the medium what they wrote.

@@ -53,8 +53,10 @@ pub(crate) fn preview(context: &Context, report: &UndoReport) -> String {
         text.push_str(&action_lines(context, &change.actions, &[]));
     }
     text.push_str(&refusals(report, context.global.verbose));
-    text.push_str("\nCurrent files are backed up, so the undo can be undone.\n");
-    text.push_str(&format!("{} everything else.\n", paint(Label::Heading, "Not touched:")));
+    let on_files = report.changes.iter().flat_map(|change| &change.actions).any(|action| !action.action.is_of_tool());
+    let kept =
+        if on_files { "Current files are backed up, so the undo can be undone." } else { "The undo can be undone." };
+    text.push_str(&format!("\n{kept}\n{} everything else.\n", paint(Label::Heading, "Not touched:")));
     text + "\n"
 }
 
@@ -78,10 +80,15 @@ pub(crate) fn describe(context: &Context, report: &UndoReport) -> String {
     let mut text = String::new();
     for change in &done {
         let done = change.actions.iter().filter(|a| a.why.is_none());
-        let (aside, restored): (Vec<_>, Vec<_>) = done.partition(|a| a.action == ActionKind::SetAside);
+        let (by_tools, done): (Vec<_>, Vec<_>) = done.partition(|a| a.action.is_of_tool());
+        let (aside, restored): (Vec<_>, Vec<_>) = done.into_iter().partition(|a| a.action == ActionKind::SetAside);
         let (aside, restored) = (aside.len() as u64, restored.len() as u64);
         let mut words = Vec::new();
-        words.extend((restored > 0 || aside == 0).then(|| format!("{} restored", count(restored, "file", "files"))));
+        words.extend(by_tools.iter().map(|a| format!("{}: {}", super::subject(&a.subject), a.action.label())));
+        words.extend(
+            (restored > 0 || aside == 0 && by_tools.is_empty())
+                .then(|| format!("{} restored", count(restored, "file", "files"))),
+        );
         words.extend((aside > 0).then(|| format!("{} set aside", count(aside, "file", "files"))));
         text.push_str(&format!(
             "Undone: {}, {}\n",

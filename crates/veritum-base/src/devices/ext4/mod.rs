@@ -21,7 +21,7 @@ pub use inode::{Inode, Type};
 pub use mapping::Run;
 pub use names::Paths;
 pub use owners::{Owner, owners};
-pub use superblock::{RecordedError, Superblock};
+pub use superblock::{MountCounts, RecordedError, Superblock};
 
 use std::io;
 

@@ -59,6 +59,24 @@ pub struct RecordedError {
     pub block: u64,
 }
 
+/// How often a file system was mounted since its last check, and how often it may be until the next one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
+pub struct MountCounts {
+    /// The number of mounts since the last check.
+    pub mounts: u16,
+    /// The number of mounts after which it is checked at a start; no maximum if that is not positive.
+    pub maximum: i16,
+}
+
+impl MountCounts {
+    /// Whether it is checked at the next start for that reason, also on a computer that runs on battery: the file system's own check
+    /// puts off there what is less than twice over its maximum.
+    #[must_use]
+    pub fn is_due(self) -> bool {
+        u16::try_from(self.maximum).is_ok_and(|maximum| maximum > 0 && self.mounts >= maximum.saturating_mul(2))
+    }
+}
+
 /// What a superblock says.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Superblock {
@@ -114,8 +132,8 @@ pub struct Superblock {
     pub last_check: i64,
     /// When it was last written.
     pub written: i64,
-    /// How often it was mounted since then, and the maximum; no maximum if that is not positive.
-    pub mounts: (u16, i16),
+    /// How often it was mounted since then, and the maximum.
+    pub counts: MountCounts,
     /// The group that this copy belongs to; 0 for the first.
     pub group: u16,
     /// Whether its checksum is right; `None` if it has none.
@@ -182,7 +200,10 @@ impl Superblock {
             last_error: error(0x1cc, 0x1e0, 0x1d0, 0x1d8, 0x279),
             last_check: time(0x40, 0x277),
             written: time(0x30, 0x274),
-            mounts: (le16(bytes, 0x34), i16::from_le_bytes(array(bytes, 0x36).unwrap_or_default())),
+            counts: MountCounts {
+                mounts: le16(bytes, 0x34),
+                maximum: i16::from_le_bytes(array(bytes, 0x36).unwrap_or_default()),
+            },
             group: le16(bytes, 0x5a),
             sum_is_right: sums.then(|| crc32c(u32::MAX, &bytes[..0x3fc]) == word(0x3fc)),
         };

@@ -249,6 +249,12 @@ pub(super) fn finding(
     Finding { cause: Some(cause), action, ..Finding::on(VOLUMES, Subject::Volume { name }, verdict) }
 }
 
+/// What to do about damaged metadata of a file system that is mounted.
+pub(super) fn check_at_start() -> Action {
+    let words = "users' files to another disk first (veritum rescue --to DIR); then have it checked at the next start";
+    Action::explained(words, "veritum repair volumes".to_owned())
+}
+
 /// What to do about damaged metadata.
 pub(super) fn check_it() -> Action {
     "users' files to another disk first (veritum rescue --to DIR); then let the file system's own check (fsck) repair it, unmounted"
@@ -260,7 +266,7 @@ fn copy_of_all() -> Action {
 }
 
 /// A disk's name for people: control characters are shown as such.
-fn shown(path: &Path) -> String {
+pub(super) fn shown(path: &Path) -> String {
     use std::os::unix::ffi::OsStrExt as _;
     crate::model::readable(path.as_os_str().as_bytes())
 }

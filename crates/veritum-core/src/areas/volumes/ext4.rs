@@ -4,12 +4,12 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use super::disks::{DiskVolume, check_it};
+use super::disks::{DiskVolume, check_at_start, check_it};
 use crate::areas::{Examined, VOLUMES};
 use crate::devices::ReadAt as _;
 use crate::devices::ext4::{Fault, FileSystem, Part, Paths, Problem, RecordedError, Superblock};
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{Finding, SystemPath, Verdict, readable};
+use crate::model::{Action, Finding, SystemPath, Verdict, readable};
 
 /// More findings are counted together: what else is wrong does not change what to do.
 const MAX_FINDINGS: usize = 200;
@@ -49,7 +49,7 @@ pub(super) fn examine(
     if fs.is_cut() && !volume.is_cut {
         let (size, there) = (superblock.blocks * superblock.block_size, volume.bytes.size());
         let cause = format!("it has {} MiB, and its place on the disk only {}", size >> 20, there >> 20);
-        examined.findings.push(volume.finding(None, Verdict::Truncated, cause, Some(check_it())));
+        examined.findings.push(volume.finding(None, Verdict::Truncated, cause, Some(what_to_do(volume))));
     }
     let findings = described(volume, &fs, &problems);
     let more = findings.len().saturating_sub(MAX_FINDINGS) as u64 + checked.more;
@@ -60,7 +60,7 @@ pub(super) fn examine(
             Some("other damaged metadata"),
             Verdict::Corrupt,
             cause,
-            Some(check_it()),
+            Some(what_to_do(volume)),
         ));
     }
     // As long as it is mounted it is marked so.
@@ -110,7 +110,7 @@ fn recorded(volume: &DiskVolume<'_>, fs: &FileSystem<'_>) -> Option<Finding> {
         }
         (n, ..) => format!("{n} errors recorded by the kernel"),
     };
-    Some(volume.finding(None, Verdict::ErrorsRecorded, cause, Some(check_it())))
+    Some(volume.finding(None, Verdict::ErrorsRecorded, cause, Some(what_to_do(volume))))
 }
 
 /// The problems as findings: one for each file, folder and part, with what it means.
@@ -132,13 +132,17 @@ fn described(volume: &DiskVolume<'_>, fs: &FileSystem<'_>, problems: &[Problem])
         match place {
             Some(place) => Finding {
                 cause: Some(cause(*part, problems)),
-                action: Some(check_it()),
+                action: Some(what_to_do(volume)),
                 ..Finding::on_path(VOLUMES, &place, verdict)
             },
-            None => volume.finding(Some(&what), verdict, cause(*part, problems), Some(check_it())),
+            None => volume.finding(Some(&what), verdict, cause(*part, problems), Some(what_to_do(volume))),
         }
     };
     grouped.iter().map(one).collect()
+}
+
+fn what_to_do(volume: &DiskVolume<'_>) -> Action {
+    if volume.mounted_at.is_some() { check_at_start() } else { check_it() }
 }
 
 /// The path of a file of a mounted file system, as the machine knows it.

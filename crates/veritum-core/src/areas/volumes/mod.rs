@@ -1,22 +1,26 @@
 //! The area `volumes`: whether the machine's file systems are mounted, writable and not full, and whether the kernel has
 //! counted errors on them, and what is wrong with their metadata; the same of disks and images that are named. It has no repair.
 
+mod corrections;
 mod disks;
 mod ext4;
+mod next_start;
 mod packages;
 mod surface;
 
+pub use corrections::{CHECKED_WORDS, Concerned, Corrections, examine_corrections};
 pub use disks::{DisksWanted, examine_disks};
 pub use surface::SurfaceExtent;
 
 use std::borrow::Cow;
+use std::path::Path;
 use std::time::Instant;
 
 use super::{About, Area, Checked, Cx, Examined};
-use crate::machine::{Volume, volumes};
+use crate::machine::{Account, Volume, volumes};
 use crate::model::{Action, AreaName, Finding, Reach, Scope, SystemPath, Verdict, quoted};
-use crate::plan::Left;
-use crate::system::WorkError;
+use crate::plan::DiskDoubt;
+use crate::system::{System, WorkError};
 
 /// The area's name.
 pub const VOLUMES: AreaName = AreaName::new("volumes");
@@ -52,6 +56,9 @@ impl Area for Volumes {
     }
 
     fn resolve(&self, cx: &Cx<'_>, scope: &mut Scope) -> Result<(), WorkError> {
+        if let Some(folder) = &scope.rescued {
+            require_rescued(cx.system, folder)?;
+        }
         let known: Vec<String> = volumes(&cx.system.machine).iter().map(|volume| volume.place.to_string()).collect();
         match scope.selected(&VOLUMES).find(|name| !known.iter().any(|known| known == name)) {
             Some(name) => {
@@ -76,21 +83,47 @@ impl Area for Volumes {
                 continue;
             }
             examined.coverage.examined += 1;
+            let from = examined.findings.len();
             examined.findings.extend(judge(volume, live));
             // Reading all metadata of a large disk takes a while: only who names the area wants that.
             if cx.scope.reach == Reach::Everything || cx.scope.names(&VOLUMES) || !named.is_empty() {
                 disks::examine_mounted(volume, &cx.system.pool, cx.observer, &mut examined);
             }
+            next_start::plan(cx, volume, from, &mut examined);
         }
         let tops: Vec<&SystemPath> = all.iter().map(|volume| &volume.place).collect();
         packages::name_packages(cx.system, &tops, &mut examined.findings);
-        let left = |finding: &Finding| {
-            Left::new(finding, "Veritum does not repair file systems".into(), finding.action.clone())
-        };
-        examined.left = examined.findings.iter().map(left).collect();
+        examined.doubt = doubt(cx, &examined.findings);
         examined.took(begun);
         Ok(examined)
     }
+}
+
+/// A doubt about a disk whose file systems have errors or cannot be read, until the users' files are known to be elsewhere.
+fn doubt(cx: &Cx<'_>, findings: &[Finding]) -> Option<DiskDoubt> {
+    if cx.system.settings.ignore_disk_errors || cx.scope.rescued.is_some() {
+        return None;
+    }
+    let with = |verdict| findings.iter().filter(|finding| finding.verdict == verdict).count() as u64;
+    let errors =
+        volumes(&cx.system.machine).iter().filter_map(|volume| Some(volume.mounted.as_ref()?.errors)).sum::<u64>();
+    match (with(Verdict::Unreadable), with(Verdict::ErrorsRecorded)) {
+        (0, 0) => None,
+        (0, marked) => Some(DiskDoubt::MarkedErrors { errors: errors.max(marked) }),
+        (files, _) => Some(DiskDoubt::ReadErrors { files }),
+    }
+}
+
+/// Refuses a folder that does not have the files of all users of the machine.
+fn require_rescued(system: &System, folder: &Path) -> Result<(), WorkError> {
+    let machine = &system.machine;
+    let id = machine.read_config(&SystemPath::literal("/etc/machine-id")).ok().flatten().unwrap_or_default();
+    let id = String::from_utf8_lossy(&id);
+    let has_home = |account: &&Account| account.home.as_ref().is_some_and(|home| machine.resolve(home).is_ok());
+    let users = machine.users().accounts().iter().filter(|account| account.is_login()).filter(has_home);
+    let users: Vec<String> = users.map(|account| account.name.clone()).collect();
+    crate::rescue::require_rescued(folder, machine.disk(), id.lines().next().unwrap_or_default().trim(), &users)
+        .map_err(|why| WorkError::NotRescued { folder: folder.to_owned(), why })
 }
 
 /// The problems of a file system; `live` on the running machine: a read-only mount of another machine was chosen by the
@@ -107,11 +140,7 @@ fn judge(volume: &Volume, live: bool) -> Vec<Finding> {
     if mounted.errors > 0 {
         let s = if mounted.errors == 1 { "error" } else { "errors" };
         let cause = format!("{} {s} recorded by the kernel since the last file system check", mounted.errors);
-        found.push(on(
-            Verdict::ErrorsRecorded,
-            cause,
-            "back up the users' files first, then check it while it is not mounted".into(),
-        ));
+        found.push(on(Verdict::ErrorsRecorded, cause, disks::check_at_start()));
     }
     if live && free.read_only && volume.wanted_read_only == Some(false) {
         let cause = "mounted read-only although fstab says read-write; the kernel does that after an error".to_owned();
@@ -142,7 +171,7 @@ mod tests {
 
     fn volume(free: FreeSpace, errors: u64, wanted_read_only: Option<bool>) -> Volume {
         let mounted = Some(Mounted { free, errors, device: None });
-        Volume { place: SystemPath::literal("/var"), mounted, wanted_read_only }
+        Volume { place: SystemPath::literal("/var"), mounted, wanted_read_only, checked_at_start: Some(true) }
     }
 
     fn verdicts(volume: &Volume, live: bool) -> Vec<Verdict> {

@@ -1,0 +1,30 @@
+//! Whether users' files were copied to another disk before something is done that they could suffer from.
+
+use std::collections::HashSet;
+use std::path::Path;
+use std::sync::Arc;
+
+use super::manifest::Manifest;
+use super::verify::find;
+use crate::machine::Disk;
+use crate::model::error_chain;
+
+/// Makes sure that a folder has the files of these users of a machine, by its manifest. `machine` identifies the machine as the
+/// manifest does.
+///
+/// # Errors
+/// What is missing.
+pub fn require_rescued(folder: &Path, disk: &Arc<dyn Disk>, machine: &str, users: &[String]) -> Result<(), String> {
+    let (_, dir) = find(folder, disk).map_err(|e| error_chain(&e))?;
+    let manifest = Manifest::read(&dir).map_err(|e| error_chain(&e))?;
+    let Some(run) = &manifest.first else { return Err("it has no manifest of rescued files".to_owned()) };
+    if run.machine != machine {
+        return Err(format!("the files in it are from another machine ({})", run.host));
+    }
+    let copied: HashSet<&str> = manifest.entries.values().map(|entry| entry.user.as_str()).collect();
+    let missing: Vec<&str> = users.iter().map(String::as_str).filter(|user| !copied.contains(user)).collect();
+    match missing.as_slice() {
+        [] => Ok(()),
+        missing => Err(format!("it has no files of {}", missing.join(", "))),
+    }
+}
