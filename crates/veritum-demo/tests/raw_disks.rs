@@ -160,7 +160,7 @@ fn tree(top: &Path) {
 }
 
 /// Features with which such file systems are made.
-const KINDS: [&[&str]; 15] = [
+const KINDS: [&[&str]; 19] = [
     &[],
     &["-b", "1024"],
     &["-b", "2048", "-I", "512"],
@@ -174,6 +174,10 @@ const KINDS: [&[&str]; 15] = [
     &["-O", "metadata_csum_seed,large_dir,ea_inode,encrypt"],
     &["-O", "^flex_bg,^dir_index", "-I", "128"],
     &["-O", "casefold,quota"],
+    &["-O", "orphan_file"],
+    &["-O", "project,quota"],
+    &["-O", "mmp"],
+    &["-G", "4", "-g", "8192"],
     &["-t", "ext3"],
     &["-t", "ext2"],
 ];
@@ -202,14 +206,77 @@ fn of_sound_file_systems_of_every_kind_nothing_is_invented() {
         let report = check(std::slice::from_ref(&path));
         assert_eq!((report.outcome, report.findings.len()), (Outcome::Ok, 0), "{kind:?}: {:#?}", report.findings);
         let device = Device::open(&path).unwrap();
-        let inodes = FileSystem::open(&device).unwrap().check(&rayon_pool(), &|_| true).inodes;
-        assert!(inodes > 700, "{kind:?}: {inodes}");
+        let checked = FileSystem::open(&device).unwrap().check(&rayon_pool(), &|_| true);
+        assert!(checked.inodes > 700 && checked.compared, "{kind:?}: {checked:?}");
     }
     assert!(made >= 8, "{made}");
 }
 
 fn rayon_pool() -> rayon::ThreadPool {
     rayon::ThreadPoolBuilder::new().num_threads(2).build().unwrap()
+}
+
+/// Requests to the file system's own debugger, each with what is to be found: a subject, and what is wrong with it.
+type Contradiction = (&'static [&'static str], &'static [(&'static str, &'static str)]);
+const CONTRADICTIONS: &[Contradiction] = &[
+    (&["clri /letter"], &[("/letter", "a folder names it, and it was deleted"), ("group 0", "that was deleted")]),
+    (&["sif /letter links_count 5"], &[("/letter", "the recorded number of its names is wrong")]),
+    (&["ln /letter /second"], &[("/letter", "the recorded number of its names is wrong")]),
+    (&["sif /letter blocks 98"], &[("/letter", "the recorded number of its blocks is wrong")]),
+    (&["sif /folder blocks 98"], &[("/folder", "the recorded number of its blocks is wrong")]),
+    (&["sif /letter mode 0644"], &[("/letter", "its type is not valid")]),
+    (&["unlink /letter"], &[("which no readable folder names", "no folder names it")]),
+    (&["unlink /folder"], &[("which no readable folder names", "no folder names it")]),
+    (&["freeb BLOCK"], &[("/letter", "a block of it is marked as free"), ("group", "number of free blocks is wrong")]),
+    (&["setb 8100"], &[("group", "blocks are marked as used that belong to nothing")]),
+    (
+        &["copy_inode /letter /other"],
+        &[("/letter", "something else uses a block"), ("/other", "something else uses a block")],
+    ),
+    (&["sif / links_count 9"], &[("/", "the recorded number of its names is wrong")]),
+];
+
+#[test]
+fn what_contradicts_something_else_is_found_where_the_file_systems_own_check_finds_it_and_nowhere_else() {
+    if !has("mkfs.ext4") || !has("debugfs") || !has("e2fsck") {
+        return;
+    }
+    let dir = folder();
+    let files = dir.path().join("files");
+    fs::create_dir_all(files.join("folder/within")).unwrap();
+    for name in ["letter", "other", "folder/more", "folder/within/last"] {
+        fs::write(files.join(name), vec![b'x'; 5000]).unwrap();
+    }
+    for kind in [&[][..], &["-O", "^metadata_csum,^extents,^64bit"]] {
+        let sound = dir.path().join("sound.img");
+        let _ = fs::remove_file(&sound);
+        let (image, from) = (sound.display().to_string(), files.display().to_string());
+        run("mkfs.ext4", &[kind, &["-q", "-b", "1024", "-d", &from, &image, "40M"]].concat());
+        let block = run("debugfs", &["-R", "bmap /letter 0", &image]);
+        for (requests, expected) in CONTRADICTIONS {
+            let path = dir.path().join("damaged.img");
+            fs::copy(&sound, &path).unwrap();
+            let damaged = path.display().to_string();
+            for request in *requests {
+                run("debugfs", &["-w", "-R", &request.replace("BLOCK", block.trim()), &damaged]);
+            }
+            let theirs = Command::new("e2fsck").args(["-fn", &damaged]).output().unwrap();
+            assert!(!theirs.status.success(), "{kind:?} {requests:?}: {}", String::from_utf8_lossy(&theirs.stdout));
+            let report = check(std::slice::from_ref(&path));
+            let told: Vec<String> = report
+                .findings
+                .iter()
+                .map(|f| format!("{}: {}", f.subject, f.cause.clone().unwrap_or_default()))
+                .collect();
+            for (subject, what) in *expected {
+                let is_it = |line: &String| {
+                    line.split_once(".img: ").is_some_and(|(_, rest)| rest.contains(subject) && rest.contains(what))
+                };
+                assert!(told.iter().any(is_it), "{kind:?} {requests:?}: {subject} {what}: {told:#?}");
+            }
+            assert!(told.len() <= expected.len() + 2, "{kind:?} {requests:?}: {told:#?}");
+        }
+    }
 }
 
 #[test]

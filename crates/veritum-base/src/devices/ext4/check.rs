@@ -2,11 +2,12 @@
 
 use rayon::prelude::*;
 
-use super::super::numbers::le32;
+use super::super::numbers::{le16, le32};
 use super::folder;
 use super::inode::{Inode, Type};
 use super::mapping::{self, Piece};
 use super::superblock::{self, Superblock};
+use super::usage::Usage;
 use super::{Fault, FileSystem, Name, superblock_at};
 use crate::devices::checksums::crc32c;
 
@@ -38,6 +39,14 @@ pub enum Part {
     Folder,
     /// A block with extended attributes.
     Attributes,
+    /// Names of a file or folder.
+    Name,
+    /// The number of a file's blocks.
+    Count,
+    /// Blocks of a file that something else uses, or that are marked as free.
+    Blocks,
+    /// What is marked as used, or counted, in a group.
+    Usage,
 }
 
 /// Something wrong with the metadata.
@@ -55,6 +64,13 @@ pub struct Problem {
     pub block: Option<u64>,
 }
 
+impl Problem {
+    /// Whether it does not make others only seem to be wrong.
+    fn is_alone(&self) -> bool {
+        self.part == Part::Count || self.part == Part::Superblock && self.group > 0
+    }
+}
+
 /// The result of an examination.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Checked {
@@ -66,6 +82,8 @@ pub struct Checked {
     pub inodes: u64,
     /// Whether it was stopped.
     pub stopped: bool,
+    /// Whether names, links and used blocks were compared with each other: not while it is in use, or its structure is damaged.
+    pub compared: bool,
 }
 
 impl FileSystem<'_> {
@@ -73,9 +91,14 @@ impl FileSystem<'_> {
     #[must_use]
     pub fn check(&self, pool: &rayon::ThreadPool, go_on: &(dyn Fn(u32) -> bool + Sync)) -> Checked {
         let done = std::sync::atomic::AtomicU32::new(0);
+        let usage = Usage::begin(self);
         let one = |group: u32| {
             let so_far = done.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
-            if go_on(so_far) { self.check_group(group) } else { Checked { stopped: true, ..Checked::default() } }
+            if go_on(so_far) {
+                self.check_group(group, usage.as_ref())
+            } else {
+                Checked { stopped: true, ..Checked::default() }
+            }
         };
         let groups: Vec<Checked> =
             pool.install(|| (0..self.groups.len() as u32).into_par_iter().with_max_len(1).map(one).collect());
@@ -92,6 +115,15 @@ impl FileSystem<'_> {
             checked.inodes += group.inodes;
             checked.stopped |= group.stopped;
         }
+        // Where something cannot be read, others only seem to be wrong.
+        if let Some(usage) = usage.filter(|_| !checked.stopped && checked.problems.iter().all(Problem::is_alone)) {
+            let room = MAX_PROBLEMS.saturating_sub(checked.problems.len());
+            let found = usage.problems();
+            let is_settled = superblock_at(self.disk, superblock::AT).is_ok_and(|now| now == self.superblock);
+            checked.compared = is_settled;
+            checked.more += if is_settled { found.len().saturating_sub(room) as u64 } else { 0 };
+            checked.problems.extend(found.into_iter().take(if is_settled { room } else { 0 }));
+        }
         checked
     }
 
@@ -102,6 +134,10 @@ impl FileSystem<'_> {
             (other.part, other.group, other.inode, other.block)
                 == (problem.part, problem.group, problem.inode, problem.block)
         };
+        // These are compared only where nothing writes.
+        if matches!(problem.part, Part::Name | Part::Count | Part::Blocks | Part::Usage) {
+            return true;
+        }
         match problem.inode {
             Some(number) => self.check_inode(number).iter().any(same),
             None if problem.part == Part::Superblock && problem.group == 0 => {
@@ -111,13 +147,14 @@ impl FileSystem<'_> {
         }
     }
 
-    fn check_group(&self, group: u32) -> Checked {
+    fn check_group(&self, group: u32, usage: Option<&Usage<'_>>) -> Checked {
         let mut checked = Checked { problems: self.check_group_itself(group), ..Checked::default() };
         let mut found = Vec::new();
         let bad = self.inodes_of(group, &mut |number, bytes, is_right| {
             checked.inodes += 1;
+            usage.inspect(|usage| usage.take_use(group, is_deleted(&self.superblock, number, bytes)));
             if is_right {
-                found.extend(self.check_file(&Inode::parse(&self.superblock, number, bytes)));
+                found.extend(self.check_file(&Inode::parse(&self.superblock, number, bytes), usage));
             } else {
                 found.push(of_inode(number, Part::Inode, Fault::Checksum, None));
             }
@@ -187,17 +224,20 @@ impl FileSystem<'_> {
 
     fn check_inode(&self, number: u32) -> Vec<Problem> {
         match self.inode(number) {
-            Ok(inode) => self.check_file(&inode),
+            Ok(inode) => self.check_file(&inode, None),
             Err(fault) => vec![of_inode(number, Part::Inode, fault, None)],
         }
     }
 
     /// Where an inode's content is, its attributes, and the blocks of a folder.
-    fn check_file(&self, inode: &Inode) -> Vec<Problem> {
+    fn check_file(&self, inode: &Inode, usage: Option<&Usage<'_>>) -> Vec<Problem> {
         if inode.names == 0 && inode.number >= self.superblock.first_inode {
             return Vec::new();
         }
         let mut problems = Vec::new();
+        if inode.kind() == Type::Invalid && inode.number >= self.superblock.first_inode {
+            problems.push(of_inode(inode.number, Part::Inode, Fault::Structure("its type is not valid"), None));
+        }
         let mut blocks = Vec::new();
         let is_folder = inode.kind() == Type::Folder;
         for bad in mapping::walk(self, inode, &mut |piece| {
@@ -216,15 +256,23 @@ impl FileSystem<'_> {
             problems.push(of_inode(inode.number, Part::Attributes, fault, Some(inode.attributes)));
         }
         if is_folder && inode.is_inline() {
-            let (_, fault) = inline_names(&self.superblock, inode);
+            let (names, fault) = inline_names(&self.superblock, inode);
+            usage.inspect(|usage| usage.take_names(inode, &names));
             problems.extend(fault.map(|fault| of_inode(inode.number, Part::Folder, fault, None)));
         }
         for block in blocks.into_iter().flat_map(|(first, count)| first..first + count) {
             let fault = match self.block(block) {
-                Ok(bytes) => folder::names(&self.superblock, inode, &bytes).1,
+                Ok(bytes) => {
+                    let (names, fault) = folder::names(&self.superblock, inode, &bytes);
+                    usage.inspect(|usage| usage.take_names(inode, &names));
+                    fault
+                }
                 Err(e) => Some(Fault::of(&e)),
             };
             problems.extend(fault.map(|fault| of_inode(inode.number, Part::Folder, fault, Some(block))));
+        }
+        if problems.is_empty() {
+            problems.extend(usage.and_then(|usage| usage.take(inode)));
         }
         problems
     }
@@ -250,6 +298,11 @@ impl FileSystem<'_> {
 
 fn of_inode(number: u32, part: Part, fault: Fault, block: Option<u64>) -> Problem {
     Problem { part, fault, group: 0, inode: Some(number), block }
+}
+
+/// Whether a used inode has no names, as one that was deleted.
+fn is_deleted(superblock: &Superblock, number: u32, bytes: &[u8]) -> bool {
+    number >= superblock.first_inode && le16(bytes, 0x1a) == 0
 }
 
 /// The names of a folder that is kept in its inode: the folder above it, entries, and more entries in an attribute.

@@ -20,6 +20,10 @@ pub(super) struct Group {
     /// Inodes at the end of the table that were never used.
     pub(super) unused: u32,
     pub(super) bitmap_sums: [u32; 2],
+    /// The recorded number of free blocks.
+    pub(super) free_blocks: u64,
+    /// The recorded number of free inodes.
+    pub(super) free_inodes: u32,
 }
 
 /// The sum of a descriptor: its checksum, and whether it is right; `None` if descriptors have none.
@@ -58,6 +62,8 @@ impl Group {
             no_block_bitmap: flags & BLOCKS_UNUSED != 0,
             unused: if kept { short(0x1c, 0x32) } else { 0 },
             bitmap_sums: [short(0x18, 0x38), short(0x1a, 0x3a)],
+            free_blocks: u64::from(short(0x0c, 0x2c)),
+            free_inodes: short(0x0e, 0x2e),
         }
     }
 

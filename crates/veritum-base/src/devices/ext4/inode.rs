@@ -8,6 +8,8 @@ const EXTENTS: u32 = 0x8_0000;
 const INLINE: u32 = 0x1000_0000;
 const ENCRYPTED: u32 = 0x800;
 const INDEXED: u32 = 0x1000;
+const HUGE: u32 = 0x4_0000;
+const VALUE: u32 = 0x20_0000;
 /// The place of the words in which a file's blocks, or a short symlink's target, are recorded.
 const PLACES: std::ops::Range<usize> = 0x28..0x64;
 /// The inodes of the root folder and of what keeps blocks for a larger table of groups.
@@ -36,6 +38,8 @@ pub struct Inode {
     /// The block with its extended attributes; 0 if none.
     pub attributes: u64,
     pub(super) flags: u32,
+    /// The recorded number of its blocks; by the flags in sectors or in blocks.
+    sectors: u64,
     pub(super) places: [u8; 60],
     /// The seed of the checksums of its blocks.
     pub(super) seed: u32,
@@ -79,6 +83,7 @@ impl Inode {
             names: le16(bytes, 0x1a),
             attributes: u64::from(word(0x68)) | u64::from(half(0x76)) << 32,
             flags: word(0x20),
+            sectors: u64::from(word(0x1c)) | if superblock.has_huge_files() { u64::from(half(0x74)) << 32 } else { 0 },
             places,
             seed: crc32c(crc32c(superblock.seed, &number.to_le_bytes()), generation),
             extra: bytes.get(fixed..).unwrap_or_default().to_vec(),
@@ -101,6 +106,20 @@ impl Inode {
     #[must_use]
     pub fn is_encrypted(&self) -> bool {
         self.flags & ENCRYPTED != 0
+    }
+
+    /// The recorded number of its blocks; `None` if it is not a number of whole blocks.
+    pub(super) fn blocks_told(&self, superblock: &Superblock) -> Option<u64> {
+        let in_block = superblock.block_size / 512;
+        match self.flags & HUGE != 0 && superblock.has_huge_files() {
+            true => Some(self.sectors),
+            false => self.sectors.is_multiple_of(in_block).then_some(self.sectors / in_block),
+        }
+    }
+
+    /// Whether it is the value of another inode's attribute.
+    pub(super) fn holds_a_value(&self) -> bool {
+        self.flags & VALUE != 0
     }
 
     pub(super) fn has_extents(&self) -> bool {

@@ -13,6 +13,7 @@ mod owners;
 mod superblock;
 #[cfg(test)]
 mod tests;
+mod usage;
 
 pub use check::{Checked, Part, Problem};
 pub use content::FileContent;

@@ -110,7 +110,7 @@ impl FileSystem<'_> {
 }
 
 /// The fixed parts of each group.
-fn of_groups(fs: &FileSystem<'_>, take: &mut dyn FnMut(u64, u64, &Owner)) {
+pub(super) fn of_groups(fs: &FileSystem<'_>, take: &mut dyn FnMut(u64, u64, &Owner)) {
     for (number, group) in (0..).zip(&fs.groups) {
         let start = fs.superblock.copy_at(number);
         if fs.superblock.has_copy(number) {
@@ -118,6 +118,9 @@ fn of_groups(fs: &FileSystem<'_>, take: &mut dyn FnMut(u64, u64, &Owner)) {
             take(start + 1, fs.superblock.descriptor_blocks(), &Owner::Group(Part::Descriptor, number));
         }
         take(fs.superblock.descriptor_of(number, 0).0, 1, &Owner::Group(Part::Descriptor, number));
+        if let Some(block) = fs.superblock.spread_descriptors_in(number) {
+            take(block, 1, &Owner::Group(Part::Descriptor, number));
+        }
         if let Ok(group) = group {
             take(group.block_bitmap, 1, &Owner::Group(Part::BlockBitmap, number));
             take(group.inode_bitmap, 1, &Owner::Group(Part::InodeBitmap, number));

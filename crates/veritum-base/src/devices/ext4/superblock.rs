@@ -18,6 +18,8 @@ pub(super) mod incompat {
     pub(in super::super) const META_BG: u32 = 0x10;
     pub(in super::super) const EXTENTS: u32 = 0x40;
     pub(in super::super) const BITS64: u32 = 0x80;
+    pub(in super::super) const PROTECTED: u32 = 0x100;
+    pub(in super::super) const VALUE_INODES: u32 = 0x400;
     pub(in super::super) const CSUM_SEED: u32 = 0x2000;
     /// File types, recovery, extents, sixty-four bits, multiple mount protection, flexible groups, attributes in inodes, seed,
     /// large folders, inline data, encryption, case folding.
@@ -44,6 +46,9 @@ mod others {
     pub(super) const GDT_CSUM: u32 = 0x10;
     pub(super) const BIGALLOC: u32 = 0x200;
     pub(super) const METADATA_CSUM: u32 = 0x400;
+    pub(super) const HUGE_FILES: u32 = 0x8;
+    pub(super) const UNCOUNTED_FOLDERS: u32 = 0x20;
+    pub(super) const ORPHANS_PRESENT: u32 = 0x1_0000;
 }
 
 /// An error that the kernel recorded.
@@ -134,6 +139,13 @@ pub struct Superblock {
     pub written: i64,
     /// How often it was mounted since then, and the maximum.
     pub counts: MountCounts,
+    /// Inodes that no folder names, beside the reserved ones: of quotas, of files that are deleted while they are open, of the journal; 0
+    /// for none.
+    pub(super) unnamed: [u32; 5],
+    /// The block that protects it against being mounted twice; 0 if there is none.
+    pub(super) protection_block: u64,
+    /// The first of the files that were deleted while they were open; 0 for none.
+    first_orphan: u32,
     /// The group that this copy belongs to; 0 for the first.
     pub group: u16,
     /// Whether its checksum is right; `None` if it has none.
@@ -204,6 +216,9 @@ impl Superblock {
                 mounts: le16(bytes, 0x34),
                 maximum: i16::from_le_bytes(array(bytes, 0x36).unwrap_or_default()),
             },
+            unnamed: [word(0x240), word(0x244), word(0x26c), word(0x280), word(0xe0)],
+            protection_block: if word(0x60) & incompat::PROTECTED == 0 { 0 } else { le64(bytes, 0x168) },
+            first_orphan: word(0xe8),
             group: le16(bytes, 0x5a),
             sum_is_right: sums.then(|| crc32c(u32::MAX, &bytes[..0x3fc]) == word(0x3fc)),
         };
@@ -270,6 +285,31 @@ impl Superblock {
         self.ro_compat & others::GDT_CSUM != 0 && !self.has_checksums()
     }
 
+    /// Whether nothing writes to it, and nothing of it is kept elsewhere: it was unmounted cleanly.
+    pub(super) fn is_settled(&self) -> bool {
+        self.clean && !self.needs_recovery() && self.first_orphan == 0 && self.ro_compat & others::ORPHANS_PRESENT == 0
+    }
+
+    /// Whether blocks are allocated in clusters of several.
+    pub(super) fn has_clusters(&self) -> bool {
+        self.ro_compat & others::BIGALLOC != 0
+    }
+
+    /// Whether files can be so large that their blocks are counted otherwise.
+    pub(super) fn has_huge_files(&self) -> bool {
+        self.ro_compat & others::HUGE_FILES != 0
+    }
+
+    /// Whether folders can contain more others than are counted.
+    pub(super) fn has_uncounted_folders(&self) -> bool {
+        self.ro_compat & others::UNCOUNTED_FOLDERS != 0
+    }
+
+    /// Whether large attributes are kept in inodes of their own.
+    pub(super) fn has_value_inodes(&self) -> bool {
+        self.incompat & incompat::VALUE_INODES != 0
+    }
+
     /// Whether the file system's journal has to be applied before it is as it should be.
     #[must_use]
     pub fn needs_recovery(&self) -> bool {
@@ -313,6 +353,17 @@ impl Superblock {
         let first = table * in_block;
         let start = if first == 0 { self.copy_at(0) } else { self.start_of(first) };
         (start + u64::from(self.has_copy(first)), position)
+    }
+
+    /// The block of descriptors, or the copy of one, in a group, where these are spread over the file system: in the first, second and last
+    /// of the groups that one block describes.
+    pub(super) fn spread_descriptors_in(&self, group: u32) -> Option<u64> {
+        let in_block = u32::try_from(self.block_size / self.descriptor_size as u64).unwrap_or(1);
+        let (table, index) = (group / in_block, group % in_block);
+        let has_one = index < 2 || index == in_block - 1;
+        let is_spread = self.incompat & incompat::META_BG != 0 && table >= self.first_meta_group;
+        let start = if group == 0 { self.copy_at(0) } else { self.start_of(group) };
+        (is_spread && has_one).then(|| start + u64::from(self.has_copy(group)))
     }
 
     /// The number of blocks of group descriptors that follow each copy of the superblock.

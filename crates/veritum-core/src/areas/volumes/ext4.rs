@@ -7,7 +7,7 @@ use std::time::Duration;
 use super::disks::{DiskVolume, check_at_start, check_it};
 use crate::areas::{Examined, VOLUMES};
 use crate::devices::ReadAt as _;
-use crate::devices::ext4::{Fault, FileSystem, Part, Paths, Problem, RecordedError, Superblock};
+use crate::devices::ext4::{Checked, Fault, FileSystem, Part, Paths, Problem, RecordedError, Superblock};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Action, Finding, SystemPath, Verdict, readable};
 
@@ -38,13 +38,14 @@ pub(super) fn examine(
         stop.fetch_or(flow == Flow::Stop, Ordering::Relaxed);
         !stop.load(Ordering::Relaxed)
     };
-    let checked = fs.check(pool, &go_on);
+    let mut checked = fs.check(pool, &go_on);
     observer.on_event(Event::End);
     if checked.stopped {
         examined.stopped = true;
         examined.leave_out(format!("{name}: stopped before all of it was read"));
     }
-    let problems = if volume.may_change { lasting(&fs, checked.problems) } else { checked.problems };
+    let problems = std::mem::take(&mut checked.problems);
+    let problems = if volume.may_change { lasting(&fs, problems) } else { problems };
     examined.findings.extend(recorded(volume, &fs));
     if fs.is_cut() && !volume.is_cut {
         let (size, there) = (superblock.blocks * superblock.block_size, volume.bytes.size());
@@ -69,16 +70,22 @@ pub(super) fn examine(
             .to_owned();
         examined.findings.push(volume.finding(None, Verdict::NotUnmounted, cause, None));
     }
-    examined.note_extent(extent(name, superblock, checked.inodes));
+    examined.note_extent(extent(name, superblock, &checked));
 }
 
 /// What was read, and what it says nothing about.
-fn extent(name: &str, superblock: &Superblock, inodes: u64) -> String {
+fn extent(name: &str, superblock: &Superblock, checked: &Checked) -> String {
     let what = match superblock.has_checksums() {
         true => "structure and checksums of the metadata",
         false => "structure of the metadata (it has no checksums)",
     };
-    format!("{name} (ext4): {what} of {inodes} inodes; contents were not read")
+    let compared = match checked.compared {
+        true => ", compared with each other",
+        false => {
+            "; names, links and used blocks were not compared with each other (only where it was unmounted cleanly and can be read)"
+        }
+    };
+    format!("{name} (ext4): {what} of {} inodes{compared}; contents were not read", checked.inodes)
 }
 
 /// Those problems that are still there when they are read again.
@@ -169,6 +176,7 @@ fn of_group(part: Part, group: u32) -> String {
         Part::Descriptor => "the descriptor",
         Part::BlockBitmap => "the map of used blocks",
         Part::InodeBitmap => "the map of used inodes",
+        Part::Usage => return format!("group {group}"),
         _ => "the inodes",
     };
     format!("{what} of group {group}")
