@@ -250,6 +250,12 @@ impl<'a> Window<'a> {
         Self { disk, start, size: size.min(disk.size().saturating_sub(start)) }
     }
 
+    /// Where it begins on the disk, in bytes.
+    #[must_use]
+    pub fn start(&self) -> u64 {
+        self.start
+    }
+
     /// Those of a disk's ranges, or parts of them, that are in this part, by their places in it.
     #[must_use]
     pub fn own(&self, ranges: &[Range<u64>]) -> Vec<Range<u64>> {

@@ -78,6 +78,18 @@ fn partition(disk: &Path, offset: u64) -> Option<PathBuf> {
     None
 }
 
+/// The kernel's name of the disk that a block device is, or is a partition of, and where it begins there, in bytes.
+#[must_use]
+pub fn place_of(node: &Path) -> Option<(String, u64)> {
+    let own = fs::canonicalize(folder(node)?).ok()?;
+    let name = |folder: &Path| Some(folder.file_name()?.to_str()?.to_owned());
+    if !own.join("partition").exists() {
+        return Some((name(&own)?, 0));
+    }
+    let start: u64 = fs::read_to_string(own.join("start")).ok()?.trim().parse().ok()?;
+    Some((name(own.parent()?)?, start.saturating_mul(SECTOR)))
+}
+
 /// Whether the kernel uses the file system that begins at `offset` of a disk or an image: it is mounted, or part of something.
 #[must_use]
 pub fn in_use(disk: &Path, offset: u64) -> bool {

@@ -11,6 +11,7 @@ pub mod e2fsck;
 pub mod e2fsprogs;
 pub mod e2undo;
 pub mod freedesktop;
+pub mod kernel_log;
 pub mod services;
 pub mod stand_in;
 pub mod systemd;

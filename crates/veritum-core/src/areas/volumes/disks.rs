@@ -1,12 +1,14 @@
 //! Disks and images: the partition table, and what each file system's metadata say. Only read, and without the kernel.
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use super::ext4;
+use super::kernel_log;
 use super::surface::{self, SurfaceExtent};
 use crate::areas::{Examined, VOLUMES};
-use crate::devices::ext4::FileSystem;
+use crate::devices::ext4::{FileSystem, Paths};
 use crate::devices::{
     Device, Mark, Partition, PartitionTable, RawVolume, ReadAt, TableKind, VolumeKind, Window, identify,
 };
@@ -14,6 +16,7 @@ use crate::event::Observer;
 use crate::machine::Volume;
 use crate::model::{Action, Finding, Subject, SystemPath, Verdict, error_chain, error_words};
 use crate::plan::Left;
+use crate::platform::kernel_log::{ReadError, read_errors};
 use crate::system::WorkError;
 
 /// A volume of a disk, as it is examined and named.
@@ -29,6 +32,12 @@ pub(super) struct DiskVolume<'a> {
 }
 
 impl DiskVolume<'_> {
+    /// The path of a file of a mounted file system, as the machine knows it.
+    pub(super) fn place(&self, paths: &Paths, inode: u32) -> Option<SystemPath> {
+        let names = paths.of(inode);
+        self.mounted_at?.join(names.first()?.strip_prefix(b"/")?).ok()
+    }
+
     /// A finding about the volume, or about a part of it.
     pub(super) fn finding(
         &self,
@@ -72,6 +81,16 @@ pub(super) fn examine_mounted(
     if let Some(earlier) = earlier.filter(|_| examined.findings[known..].iter().any(counted)) {
         examined.findings.remove(earlier);
     }
+}
+
+/// Names what the kernel could not read of a mounted file system, if it is ext4 and its device can be read.
+pub(super) fn examine_errors(volume: &Volume, errors: &BTreeSet<ReadError>, examined: &mut Examined) {
+    let path = volume.mounted.as_ref().and_then(|mounted| mounted.device.as_ref());
+    let Some(path) = path.filter(|_| !errors.is_empty()) else { return };
+    let Ok(device) = Device::open(path) else { return };
+    let (name, bytes) = (volume.place.to_string(), Window::new(&device, 0, device.size()));
+    let mounted = DiskVolume { name, bytes, may_change: true, is_cut: false, mounted_at: Some(&volume.place) };
+    kernel_log::examine(&mounted, path, 0, errors, examined);
 }
 
 /// What of disks and images is examined.
@@ -173,6 +192,10 @@ fn read(
     examined: &mut Examined,
 ) {
     let fs = FileSystem::open(&volume.bytes).ok();
+    if device.is_block() {
+        let errors = read_errors().unwrap_or_default();
+        kernel_log::examine(volume, device.path(), volume.bytes.start(), &errors, examined);
+    }
     surface::name_gaps(volume, fs.as_ref(), &volume.bytes.own(device.gaps()), examined);
     let Some(extent) = wanted.surface.filter(|_| !examined.stopped) else { return };
     let has_errors = fs.as_ref().is_some_and(|fs| fs.superblock.errors > 0 || fs.superblock.marked);

@@ -9,7 +9,7 @@ use crate::areas::{Examined, VOLUMES};
 use crate::devices::ReadAt as _;
 use crate::devices::ext4::{Checked, Fault, FileSystem, Part, Paths, Problem, RecordedError, Superblock};
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{Action, Finding, SystemPath, Verdict, readable};
+use crate::model::{Action, Finding, Verdict, readable};
 
 /// More findings are counted together: what else is wrong does not change what to do.
 const MAX_FINDINGS: usize = 200;
@@ -135,7 +135,7 @@ fn described(volume: &DiskVolume<'_>, fs: &FileSystem<'_>, problems: &[Problem])
         };
         let unreadable = problems.iter().any(|problem| problem.fault == Fault::Unreadable);
         let verdict = if unreadable { Verdict::Unreadable } else { Verdict::Corrupt };
-        let place = inode.and_then(|inode| place(volume, &paths, inode));
+        let place = inode.and_then(|inode| volume.place(&paths, inode));
         match place {
             Some(place) => Finding {
                 cause: Some(cause(*part, problems)),
@@ -150,12 +150,6 @@ fn described(volume: &DiskVolume<'_>, fs: &FileSystem<'_>, problems: &[Problem])
 
 fn what_to_do(volume: &DiskVolume<'_>) -> Action {
     if volume.mounted_at.is_some() { check_at_start() } else { check_it() }
-}
-
-/// The path of a file of a mounted file system, as the machine knows it.
-fn place(volume: &DiskVolume<'_>, paths: &Paths, inode: u32) -> Option<SystemPath> {
-    let names = paths.of(inode);
-    volume.mounted_at?.join(names.first()?.strip_prefix(b"/")?).ok()
 }
 
 fn of_inode(paths: &Paths, inode: u32, part: Part) -> String {

@@ -4,6 +4,7 @@
 mod corrections;
 mod disks;
 mod ext4;
+mod kernel_log;
 mod next_start;
 mod packages;
 mod surface;
@@ -19,7 +20,8 @@ use std::time::Instant;
 use super::{About, Area, Checked, Cx, Examined};
 use crate::machine::{Account, Volume, volumes};
 use crate::model::{Action, AreaName, Finding, Reach, Scope, SystemPath, Verdict, quoted};
-use crate::plan::DiskDoubt;
+use crate::plan::{DiskDoubt, Left};
+use crate::platform::kernel_log::read_errors;
 use crate::system::{System, WorkError};
 
 /// The area's name.
@@ -74,6 +76,9 @@ impl Area for Volumes {
         let live = cx.system.machine.is_live();
         let named: Vec<&str> = cx.scope.selected(&VOLUMES).collect();
         let all = volumes(&cx.system.machine);
+        // Usually only root may read it.
+        let errors = read_errors().unwrap_or_default();
+        let mut unreadable = Vec::new();
         for volume in &all {
             if !named.is_empty() && !named.contains(&volume.place.to_string().as_str()) {
                 continue;
@@ -90,9 +95,23 @@ impl Area for Volumes {
                 disks::examine_mounted(volume, &cx.system.pool, cx.observer, &mut examined);
             }
             next_start::plan(cx, volume, from, &mut examined);
+            let from = examined.findings.len();
+            disks::examine_errors(volume, &errors, &mut examined);
+            unreadable.extend(from..examined.findings.len());
         }
         let tops: Vec<&SystemPath> = all.iter().map(|volume| &volume.place).collect();
         packages::name_packages(cx.system, &tops, &mut examined.findings);
+        for at in unreadable {
+            let finding = &mut examined.findings[at];
+            let why = match finding.subject.as_path().cloned().filter(|_| finding.package.is_some()) {
+                Some(path) => {
+                    finding.action = Some(restore(&path));
+                    "it is restored with the files of packages, to another place of the disk"
+                }
+                None => "a part of its content cannot be read",
+            };
+            examined.left.push(Left::new(&examined.findings[at], why.into(), examined.findings[at].action.clone()));
+        }
         examined.doubt = doubt(cx, &examined.findings);
         examined.took(begun);
         Ok(examined)
@@ -157,6 +176,12 @@ fn judge(volume: &Volume, live: bool) -> Vec<Finding> {
         found.push(on(Verdict::DiskFull, cause, "delete files: too many small files use up the inodes".into()));
     }
     found
+}
+
+/// What to do about a file of a package that cannot be read.
+fn restore(path: &SystemPath) -> Action {
+    let words = "users' files first (veritum rescue --to DIR, on another disk); then restore it from its package";
+    Action::explained(words, format!("veritum repair {} --ignore-disk-errors", quoted(path.as_bytes())))
 }
 
 fn remount(place: &SystemPath) -> Action {

@@ -5,11 +5,11 @@ use std::ops::Range;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use super::disks::DiskVolume;
-use crate::areas::Examined;
+use crate::areas::{Examined, VOLUMES};
 use crate::devices::ext4::{FileSystem, Owner, Part, Paths, owners};
 use crate::devices::{ReadAt as _, read_surface};
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{Action, Verdict, readable};
+use crate::model::{Action, Finding, Verdict, readable};
 
 /// More files with unreadable places are counted.
 const MAX_FILES: usize = 200;
@@ -99,7 +99,7 @@ pub(super) fn name_gaps(
 }
 
 /// What the unreadable places belong to.
-fn of_files(volume: &DiskVolume<'_>, fs: &FileSystem<'_>, ranges: &[Range<u64>], examined: &mut Examined) {
+pub(super) fn of_files(volume: &DiskVolume<'_>, fs: &FileSystem<'_>, ranges: &[Range<u64>], examined: &mut Examined) {
     let size = fs.superblock.block_size;
     let mut blocks: Vec<u64> = ranges.iter().flat_map(|range| range.start / size..range.end.div_ceil(size)).collect();
     blocks.dedup();
@@ -127,7 +127,14 @@ fn of_files(volume: &DiskVolume<'_>, fs: &FileSystem<'_>, ranges: &[Range<u64>],
             n => format!("{n} blocks cannot be read, block {} first", blocks[0]),
         };
         let cause = format!("{amount}{means}");
-        let finding = volume.finding(Some(&what), Verdict::Unreadable, cause, Some(copy_first()));
+        let place = inode_of(owner).and_then(|inode| volume.place(&paths, inode));
+        let finding = match place {
+            Some(place) => {
+                let on_path = Finding::on_path(VOLUMES, &place, Verdict::Unreadable);
+                Finding { cause: Some(cause), action: Some(copy_first()), ..on_path }
+            }
+            None => volume.finding(Some(&what), Verdict::Unreadable, cause, Some(copy_first())),
+        };
         // An unreadable folder is known from its metadata already.
         if !examined.findings.iter().any(|known| known.id == finding.id) {
             examined.findings.push(finding);
