@@ -73,7 +73,7 @@ impl OldDisk {
     }
 
     fn wanted(&self, rescued: Option<&Path>) -> CorrectionsWanted {
-        let disks = DisksWanted { disks: vec![self.image.clone()], surface: None, ignore_disk_errors: false };
+        let disks = DisksWanted { disks: vec![self.image.clone()], ..DisksWanted::default() };
         CorrectionsWanted { disks, rescued: rescued.map(Path::to_owned), plan_only: false }
     }
 

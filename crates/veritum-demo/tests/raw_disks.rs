@@ -390,17 +390,24 @@ fn the_whole_surface_is_read_or_what_is_in_use_and_not_where_errors_are_recorded
     let dir = folder();
     let path = dir.path().join("quayside.img");
     fs::write(&path, quayside()).unwrap();
+    let notes = dir.path().join("notes");
     let wanted = |surface, ignore_disk_errors| DisksWanted {
         disks: vec![path.clone()],
         surface: Some(surface),
         ignore_disk_errors,
+        notes: Some(notes.clone()),
+        now: 1000,
     };
     let bytes = |report: &CheckReport| report.area(VOLUMES).unwrap().bytes;
     let stopped = check_disks(&wanted(SurfaceExtent::All, false), 1, jiff::Timestamp::now(), &StoppingAtBytes).unwrap();
     let extent = stopped.area(VOLUMES).unwrap().extent.clone().unwrap();
     assert!(stopped.stopped && extent.contains("a part of") && !extent.contains("every block"), "{extent}");
+    assert!(stopped.unexamined[0].reason.contains("the same command continues there"), "{:?}", stopped.unexamined);
     let all = look(&wanted(SurfaceExtent::All, false));
-    assert_eq!((all.outcome, bytes(&all)), (Outcome::Ok, 10 * MIB));
+    assert_eq!((all.outcome, bytes(&all)), (Outcome::Ok, 10 * MIB), "what was read before counts");
+    assert!(all.area(VOLUMES).unwrap().extent.as_ref().unwrap().contains("was continued"));
+    let again = look(&wanted(SurfaceExtent::All, false));
+    assert!(!again.area(VOLUMES).unwrap().extent.as_ref().unwrap().contains("was continued"), "that run was complete");
     let used = look(&wanted(SurfaceExtent::Used, false));
     // 1,466 of its 10,240 blocks are in use, by its own tool.
     assert_eq!((used.outcome, bytes(&used)), (Outcome::Ok, 1466 * 1024), "{used:#?}");

@@ -75,7 +75,7 @@ pub(crate) struct Global {
     /// Verify every package against its signed .deb file, not only against the local database; downloads missing ones
     #[arg(long, global = true, help_heading = "Checking")]
     pub(crate) complete: bool,
-    /// With --disk: also read every block of each file system or partition, to find what cannot be read; takes as long
+    /// With `volumes` or --disk: also read every block of each file system or partition, to find what cannot be read; takes as long
     /// as copying the disk
     #[arg(long, global = true, help_heading = "Checking")]
     pub(crate) surface: bool,

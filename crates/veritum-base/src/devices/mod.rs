@@ -17,7 +17,7 @@ mod xfs;
 
 pub use gaps::GapMap;
 pub use partitions::{Partition, PartitionTable, TableKind};
-pub use surface::{GRAIN, Surface, read_surface};
+pub use surface::{GRAIN, GoOn, Surface, read_surface};
 pub use volume::{DiskPart, Mark, RawVolume, VolumeKind, identify, parts_of};
 
 use std::fs::File;

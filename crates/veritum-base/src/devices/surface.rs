@@ -24,20 +24,25 @@ pub struct Surface {
     pub stopped_at: Option<u64>,
 }
 
-/// Reads these ranges of a disk, which are in order. What cannot be read is read again in smaller and smaller pieces. `go_on` is
-/// told the number of bytes of each piece and decides whether to continue.
+/// What is known so far, the place up to which everything was read, and the number of bytes since the last time: decides whether to
+/// continue.
+pub type GoOn<'a> = dyn FnMut(&Surface, u64, u64) -> bool + 'a;
+
+/// Reads these ranges of a disk, which are in order, from where an earlier run was stopped. What cannot be read is read again in smaller
+/// and smaller pieces.
 #[must_use]
-pub fn read_surface(disk: &dyn ReadAt, ranges: &[Range<u64>], go_on: &dyn Fn(u64) -> bool) -> Surface {
-    let mut surface = Surface::default();
+pub fn read_surface(disk: &dyn ReadAt, ranges: &[Range<u64>], earlier: Surface, go_on: &mut GoOn<'_>) -> Surface {
+    let begin = earlier.stopped_at.unwrap_or_default();
+    let mut surface = Surface { stopped_at: None, ..earlier };
     let mut buffer = vec![0; usize::try_from(PIECE).unwrap_or_default()];
     for range in ranges {
-        let mut at = range.start;
+        let mut at = range.start.max(begin);
         let end = range.end.min(disk.size());
         while at < end {
             // Pieces begin at whole multiples: an unreadable place is narrowed down along the disk's own units.
             let next = ((at / PIECE + 1) * PIECE).min(end);
             surface.read_piece(disk, at..next, &mut buffer);
-            if !go_on(next - at) {
+            if !go_on(&surface, next, next - at) {
                 surface.stopped_at = Some(next);
                 return surface;
             }
@@ -57,10 +62,12 @@ impl Surface {
         disk.forget(piece.start, size);
         if is_read {
             self.read += size;
-        } else if size <= GRAIN {
+        } else if piece.start / GRAIN == (piece.end - 1) / GRAIN {
             self.add(piece);
         } else {
-            let middle = piece.start + (size / 2).next_multiple_of(GRAIN).min(size);
+            // Along the disk's own units, also where a range begins within one.
+            let half = (piece.start + size / 2) / GRAIN * GRAIN;
+            let middle = if half > piece.start { half } else { (piece.start / GRAIN + 1) * GRAIN };
             self.read_piece(disk, piece.start..middle, buffer);
             self.read_piece(disk, middle..piece.end, buffer);
         }
@@ -114,17 +121,28 @@ mod tests {
         let places = vec![10_000..10_001, 2 * PIECE - 1..2 * PIECE + 5000, size - 10..size];
         let disk = Bad { size, places };
         let told = RefCell::new(0);
-        let whole = read_surface(&disk, &whole_of(size), &|bytes| {
+        let whole = read_surface(&disk, &whole_of(size), Surface::default(), &mut |_, _, bytes| {
             *told.borrow_mut() += bytes;
             true
         });
         let expected = [8192..12288, 2 * PIECE - GRAIN..2 * PIECE + 2 * GRAIN, 5 * PIECE..size];
         assert_eq!(whole.ranges, expected);
         assert_eq!((whole.read + whole.unreadable, *told.borrow()), (size, size));
+        // A range that begins within a unit is narrowed down along the units, too.
+        let inner = read_surface(&disk, &[0..512, 9216..40_000], Surface::default(), &mut |_, _, _| true);
+        assert_eq!((inner.ranges.first(), inner.read), (Some(&(9216..12288)), 512 + 40_000 - 12288));
         // Only the ranges that are asked for.
-        let part = read_surface(&disk, &[0..4096, 20_000..PIECE], &|_| true);
+        let part = read_surface(&disk, &[0..4096, 20_000..PIECE], Surface::default(), &mut |_, _, _| true);
         assert_eq!((part.ranges.len(), part.read), (0, 4096 + PIECE - 20_000));
-        let stopped = read_surface(&disk, &whole_of(size), &|_| false);
-        assert_eq!(stopped.stopped_at, Some(PIECE));
+        // Stopped after each piece, and continued.
+        let mut so_far = Surface::default();
+        for piece in 1.. {
+            so_far = read_surface(&disk, &whole_of(size), so_far, &mut |_, _, _| false);
+            if so_far.stopped_at == Some(size) {
+                break;
+            }
+            assert_eq!(so_far.stopped_at, Some(piece * PIECE));
+        }
+        assert_eq!((so_far.ranges, so_far.read), (whole.ranges, whole.read));
     }
 }

@@ -27,7 +27,7 @@ pub use package::{PackageId, PackageIdError};
 pub use packed::{packed, unpacked};
 pub use path::{LinkTarget, PathError, PathMap, PathSet, SystemPath};
 pub use place::{FileKind, Identity, Instant, Stat};
-pub use scope::{Reach, Scope};
+pub use scope::{Reach, Scope, SurfaceExtent};
 pub(crate) use text::from_readable;
 pub use text::{ByteLines, byte_lines, error_chain, error_words, is_harmless, quoted, readable};
 pub use verdict::Verdict;

@@ -16,6 +16,15 @@ pub enum Reach {
     Everything,
 }
 
+/// How much of the surface is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SurfaceExtent {
+    /// Every block that the file system uses.
+    Used,
+    /// Every block.
+    All,
+}
+
 /// What the caller wants to be examined.
 #[derive(Debug, Clone, Default)]
 pub struct Scope {
@@ -33,6 +42,8 @@ pub struct Scope {
     pub everything: bool,
     /// Whether a repair has file systems checked at the next start although nothing was found.
     pub checks_at_start: bool,
+    /// How much of the surface of mounted file systems is read.
+    pub surface: Option<SurfaceExtent>,
     /// The folder that users' files were copied to, if a repair needs that.
     pub rescued: Option<PathBuf>,
 }

@@ -26,7 +26,7 @@ mod steps;
 mod undo;
 mod updates;
 
-pub use crate::areas::volumes::SurfaceExtent;
+pub use crate::model::SurfaceExtent;
 pub use consent::{Agreement, Preview};
 pub use disks::DisksWanted;
 pub use disks::check_disks;

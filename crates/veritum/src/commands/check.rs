@@ -14,9 +14,11 @@ use crate::{exit, render, what};
 
 pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
     let global = &context.global;
-    let needed = match (global.used && !global.surface, global.surface && global.disk.is_empty()) {
+    let mut scope = what::scope(words, &context.settings.root)?;
+    let has_volumes = scope.names(&VOLUMES) || scope.selected(&VOLUMES).next().is_some() || !global.disk.is_empty();
+    let needed = match (global.used && !global.surface, global.surface && !has_volumes) {
         (true, _) => Some(("--used", "--surface")),
-        (false, true) => Some(("--surface", "--disk DEVICE")),
+        (false, true) => Some(("--surface", "the area `volumes`, or --disk DEVICE")),
         _ => None,
     };
     if let Some((option, other)) = needed {
@@ -25,10 +27,10 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
     if !global.disk.is_empty() {
         return of_disks(context, words);
     }
-    let mut scope = what::scope(words, &context.settings.root)?;
     if words.is_empty() {
         scope.reach = Reach::Local;
     }
+    scope.surface = surface(context);
     let mut engine = context.open()?;
     let report = engine.check(&scope, &context.progress)?;
     engine.leave();
@@ -61,21 +63,26 @@ pub(super) fn require_disks_alone(context: &Context, words: &[OsString]) -> Resu
     Ok(())
 }
 
+/// How much of the surface is read, if that is wanted.
+fn surface(context: &Context) -> Option<SurfaceExtent> {
+    let surface = match (context.global.surface, context.global.used) {
+        (false, _) => return None,
+        (true, true) => SurfaceExtent::Used,
+        (true, false) => SurfaceExtent::All,
+    };
+    // Whoever works on this machine meanwhile comes first.
+    let _ = rustix::process::nice(19);
+    Some(surface)
+}
+
 /// Disks and images by themselves: nothing but their file systems is examined.
 fn of_disks(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
     require_disks_alone(context, words)?;
     let settings = &context.settings;
-    let surface = match (context.global.surface, context.global.used) {
-        (false, _) => None,
-        (true, true) => Some(SurfaceExtent::Used),
-        (true, false) => Some(SurfaceExtent::All),
-    };
     let ignore_disk_errors = settings.ignore_disk_errors;
-    let wanted = DisksWanted { disks: context.global.disk.clone(), surface, ignore_disk_errors };
-    if surface.is_some() {
-        // Whoever works on this machine meanwhile comes first.
-        let _ = rustix::process::nice(19);
-    }
+    let (notes, now) = (settings.notes.clone(), settings.now.as_second());
+    let (disks, surface) = (context.global.disk.clone(), surface(context));
+    let wanted = DisksWanted { disks, surface, ignore_disk_errors, notes, now };
     let report = check_disks(&wanted, settings.jobs, settings.now, &context.progress)?;
     let status = if report.stopped { context.progress.interruption() } else { status(&report) };
     let named = [OsString::from(VOLUMES.word())];

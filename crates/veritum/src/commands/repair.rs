@@ -59,7 +59,7 @@ impl Wanted {
 fn of_disks(context: &Context, wanted: &Wanted, words: &[std::ffi::OsString]) -> Result<u8, Failure> {
     check::require_disks_alone(context, words)?;
     let ignore_disk_errors = context.settings.ignore_disk_errors;
-    let disks = DisksWanted { disks: context.global.disk.clone(), surface: None, ignore_disk_errors };
+    let disks = DisksWanted { disks: context.global.disk.clone(), ignore_disk_errors, ..DisksWanted::default() };
     if wanted.scope.checks_at_start {
         return Err(Failure::usage(
             "--check-at-next-start has no effect with --disk".into(),

@@ -6,15 +6,15 @@ use std::time::Instant;
 
 use super::ext4;
 use super::kernel_log;
-use super::surface::{self, SurfaceExtent};
-use crate::areas::{Examined, VOLUMES};
+use super::surface;
+use crate::areas::{Cx, Examined, VOLUMES};
 use crate::devices::ext4::{FileSystem, Paths};
 use crate::devices::{
     Device, Mark, Partition, PartitionTable, RawVolume, ReadAt, TableKind, VolumeKind, Window, identify,
 };
 use crate::event::Observer;
 use crate::machine::Volume;
-use crate::model::{Action, Finding, Subject, SystemPath, Verdict, error_chain, error_words};
+use crate::model::{Action, Finding, Subject, SurfaceExtent, SystemPath, Verdict, error_chain, error_words};
 use crate::plan::Left;
 use crate::platform::kernel_log::{ReadError, read_errors};
 use crate::system::WorkError;
@@ -56,12 +56,8 @@ impl DiskVolume<'_> {
 }
 
 /// Examines the metadata of a mounted file system, if it is ext4 and its device can be read.
-pub(super) fn examine_mounted(
-    volume: &Volume,
-    pool: &rayon::ThreadPool,
-    observer: &dyn Observer,
-    examined: &mut Examined,
-) {
+pub(super) fn examine_mounted(cx: &Cx<'_>, volume: &Volume, examined: &mut Examined) {
+    let (pool, observer): (&rayon::ThreadPool, _) = (&cx.system.pool, cx.observer);
     let Some(path) = volume.mounted.as_ref().and_then(|mounted| mounted.device.as_ref()) else {
         return examined.note_extent(format!("the metadata of {} were not read", volume.place));
     };
@@ -75,7 +71,8 @@ pub(super) fn examine_mounted(
     let counted = |f: &Finding| f.verdict == Verdict::ErrorsRecorded && f.subject.as_path() == mounted_at;
     let earlier = examined.findings.iter().position(counted);
     let (before, known) = (examined.coverage.examined, examined.findings.len());
-    ext4::examine(&DiskVolume { name, bytes, may_change: true, is_cut: false, mounted_at }, pool, observer, examined);
+    let mounted = DiskVolume { name, bytes, may_change: true, is_cut: false, mounted_at };
+    ext4::examine(&mounted, pool, observer, examined);
     examined.coverage.examined = before;
     // The superblock says more than the kernel's counter, but may not be written yet.
     if let Some(earlier) = earlier.filter(|_| examined.findings[known..].iter().any(counted)) {
@@ -83,14 +80,20 @@ pub(super) fn examine_mounted(
     }
 }
 
-/// Names what the kernel could not read of a mounted file system, if it is ext4 and its device can be read.
-pub(super) fn examine_errors(volume: &Volume, errors: &BTreeSet<ReadError>, examined: &mut Examined) {
+/// Names what of a mounted file system cannot be read, if it is ext4 and its device can be read: by the kernel's log, and by reading its
+/// surface, if that is wanted.
+pub(super) fn examine_contents(cx: &Cx<'_>, volume: &Volume, errors: &BTreeSet<ReadError>, examined: &mut Examined) {
     let path = volume.mounted.as_ref().and_then(|mounted| mounted.device.as_ref());
-    let Some(path) = path.filter(|_| !errors.is_empty()) else { return };
+    let Some(path) = path.filter(|_| !errors.is_empty() || cx.scope.surface.is_some()) else { return };
     let Ok(device) = Device::open(path) else { return };
     let (name, bytes) = (volume.place.to_string(), Window::new(&device, 0, device.size()));
     let mounted = DiskVolume { name, bytes, may_change: true, is_cut: false, mounted_at: Some(&volume.place) };
     kernel_log::examine(&mounted, path, 0, errors, examined);
+    if let Some(extent) = cx.scope.surface {
+        let settings = &cx.system.settings;
+        let how = (settings.notes.as_deref(), settings.now.as_second(), settings.ignore_disk_errors);
+        read_surface(&mounted, FileSystem::open(&bytes).ok().as_ref(), extent, how, cx.observer, examined);
+    }
 }
 
 /// What of disks and images is examined.
@@ -102,6 +105,10 @@ pub struct DisksWanted {
     pub surface: Option<SurfaceExtent>,
     /// Whether it is read although errors were recorded: reading can be the last thing that a failing disk does.
     pub ignore_disk_errors: bool,
+    /// The administrator's folder of notes: with it, reading a surface is continued where it was interrupted.
+    pub notes: Option<PathBuf>,
+    /// The time, in seconds since 1970.
+    pub now: i64,
 }
 
 /// Examines disks and images.
@@ -197,16 +204,33 @@ fn read(
         kernel_log::examine(volume, device.path(), volume.bytes.start(), &errors, examined);
     }
     surface::name_gaps(volume, fs.as_ref(), &volume.bytes.own(device.gaps()), examined);
-    let Some(extent) = wanted.surface.filter(|_| !examined.stopped) else { return };
-    let has_errors = fs.as_ref().is_some_and(|fs| fs.superblock.errors > 0 || fs.superblock.marked);
-    if has_errors && !wanted.ignore_disk_errors {
+    let how = (wanted.notes.as_deref(), wanted.now, wanted.ignore_disk_errors);
+    if let Some(extent) = wanted.surface {
+        read_surface(volume, fs.as_ref(), extent, how, observer, examined);
+    }
+}
+
+/// Reads the surface of a volume, unless errors were recorded and are not ignored.
+fn read_surface(
+    volume: &DiskVolume<'_>,
+    fs: Option<&FileSystem<'_>>,
+    extent: SurfaceExtent,
+    (notes, now, ignore_disk_errors): (Option<&Path>, i64, bool),
+    observer: &dyn Observer,
+    examined: &mut Examined,
+) {
+    if examined.stopped {
+        return;
+    }
+    let has_errors = fs.is_some_and(|fs| fs.superblock.errors > 0 || fs.superblock.marked);
+    if has_errors && !ignore_disk_errors {
         let name = &volume.name;
         return examined.leave_out(format!(
             "the surface of {name}: errors are recorded, and reading all of a failing disk can end it; \
              copy the users' files to another disk first (veritum rescue --to DIR), then add --ignore-disk-errors"
         ));
     }
-    surface::examine(volume, fs.as_ref(), extent, observer, examined);
+    surface::examine(volume, fs, extent, (notes, now), observer, examined);
 }
 
 fn examine_volume(

@@ -5,7 +5,7 @@ use std::ops::Range;
 use std::path::Path;
 
 use super::disks::DiskVolume;
-use super::surface::of_files;
+use super::surface::{of_files, places};
 use crate::areas::Examined;
 use crate::devices::ext4::FileSystem;
 use crate::devices::{GRAIN, ReadAt as _};
@@ -15,10 +15,6 @@ use crate::platform::kernel_log::ReadError;
 /// Further places are not read again.
 const MAX_PLACES: usize = 256;
 const SECTOR: u64 = 512;
-
-fn counted(places: usize) -> String {
-    if places == 1 { "one place".to_owned() } else { format!("{places} places") }
-}
 
 /// Reads the places of a volume again that the kernel could not read, and names what cannot be read still. The volume begins at
 /// `offset` of the block device `node`, in bytes.
@@ -32,12 +28,12 @@ pub(super) fn examine(
     let Some((disk, start)) = place_of(node) else { return };
     let (start, size) = (start.saturating_add(offset), volume.bytes.size());
     let own = errors.iter().filter(|error| error.disk == disk);
-    let places = own.filter_map(|error| error.sector.saturating_mul(SECTOR).checked_sub(start));
-    let mut places: Vec<u64> = places.filter(|at| *at < size).map(|at| at / GRAIN * GRAIN).collect();
-    places.dedup();
-    let (again, more) = (places.len().min(MAX_PLACES), places.len().saturating_sub(MAX_PLACES));
+    let found = own.filter_map(|error| error.sector.saturating_mul(SECTOR).checked_sub(start));
+    let mut found: Vec<u64> = found.filter(|at| *at < size).map(|at| at / GRAIN * GRAIN).collect();
+    found.dedup();
+    let (again, more) = (found.len().min(MAX_PLACES), found.len().saturating_sub(MAX_PLACES));
     let mut unreadable: Vec<Range<u64>> = Vec::new();
-    for at in &places[..again] {
+    for at in &found[..again] {
         let end = (at + GRAIN).min(size);
         volume.bytes.forget(*at, end - at);
         if volume.bytes.bytes_at(*at, usize::try_from(end - at).unwrap_or_default()).is_err() {
@@ -50,14 +46,14 @@ pub(super) fn examine(
     }
     let now = again - unreadable.len();
     if now > 0 {
-        let places = counted(now);
+        let places = places(now);
         let words = format!("{places} of {name} could not be read by the kernel since the start, and can be read now");
         examined.note_extent(words);
     }
     if unreadable.is_empty() {
         return;
     }
-    let places = counted(unreadable.len());
+    let places = places(unreadable.len());
     examined.note_extent(format!("{places} of {name} cannot be read, by the kernel's log and again now"));
     if let Ok(fs) = FileSystem::open(&volume.bytes) {
         of_files(volume, &fs, &unreadable, examined);

@@ -8,10 +8,10 @@ mod kernel_log;
 mod next_start;
 mod packages;
 mod surface;
+mod surface_notes;
 
 pub use corrections::{CHECKED_WORDS, Concerned, Corrections, examine_corrections};
 pub use disks::{DisksWanted, examine_disks};
-pub use surface::SurfaceExtent;
 
 use std::borrow::Cow;
 use std::path::Path;
@@ -92,11 +92,11 @@ impl Area for Volumes {
             examined.findings.extend(judge(volume, live));
             // Reading all metadata of a large disk takes a while: only who names the area wants that.
             if cx.scope.reach == Reach::Everything || cx.scope.names(&VOLUMES) || !named.is_empty() {
-                disks::examine_mounted(volume, &cx.system.pool, cx.observer, &mut examined);
+                disks::examine_mounted(cx, volume, &mut examined);
             }
             next_start::plan(cx, volume, from, &mut examined);
             let from = examined.findings.len();
-            disks::examine_errors(volume, &errors, &mut examined);
+            disks::examine_contents(cx, volume, &errors, &mut examined);
             unreadable.extend(from..examined.findings.len());
         }
         let tops: Vec<&SystemPath> = all.iter().map(|volume| &volume.place).collect();

@@ -2,15 +2,20 @@
 
 use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
+use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
 
 use super::disks::DiskVolume;
+use super::surface_notes::SurfaceNotes;
 use crate::areas::{Examined, VOLUMES};
 use crate::devices::ext4::{FileSystem, Owner, Part, Paths, owners};
-use crate::devices::{ReadAt as _, read_surface};
+use crate::devices::{ReadAt as _, Surface, identify, read_surface};
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{Action, Finding, Verdict, readable};
+use crate::model::{Action, Finding, SurfaceExtent, Verdict, readable};
 
+/// How far it came is recorded so often: a power cut loses no more.
+const SAVED_AFTER: Duration = Duration::from_secs(20);
 /// More files with unreadable places are counted.
 const MAX_FILES: usize = 200;
 /// More files without names are one finding.
@@ -18,20 +23,12 @@ const MAX_NAMELESS: usize = 5;
 /// Homes of users, from the root of a file system; and of a file system that is mounted there.
 const HOMES: [&[u8]; 2] = [b"/home/", b"/root/"];
 
-/// How much of the surface is read.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum SurfaceExtent {
-    /// Every block that the file system uses.
-    Used,
-    /// Every block.
-    All,
-}
-
 /// Reads a volume; `fs` is its file system, if it is ext4.
 pub(super) fn examine(
     volume: &DiskVolume<'_>,
     fs: Option<&FileSystem<'_>>,
     extent: SurfaceExtent,
+    (notes, now): (Option<&Path>, i64),
     observer: &dyn Observer,
     examined: &mut Examined,
 ) {
@@ -44,10 +41,25 @@ pub(super) fn examine(
         }
         (SurfaceExtent::All, _) => (std::iter::once(0..volume.bytes.size()).collect(), "every block"),
     };
-    let bytes = ranges.iter().map(|range| range.end.min(volume.bytes.size()).saturating_sub(range.start)).sum();
+    let uuid = identify(&volume.bytes).map(|volume| volume.uuid).filter(|uuid| !uuid.is_empty());
+    let notes = notes.zip(uuid);
+    let used = extent == SurfaceExtent::Used;
+    let notes = notes.map(|(folder, uuid)| SurfaceNotes::of(folder, &uuid, volume.bytes.size(), used));
+    let earlier = notes.as_ref().and_then(|notes| notes.load(now)).unwrap_or_default();
+    let begin = earlier.stopped_at.unwrap_or_default();
+    if begin > 0 {
+        examined.note_extent(format!("the surface of {name} was continued {} MiB after its beginning", begin >> 20));
+    }
+    let end = |range: &Range<u64>| range.end.min(volume.bytes.size());
+    let bytes = ranges.iter().map(|range| end(range).saturating_sub(range.start.max(begin))).sum();
     observer.on_event(Event::Begin { phase: Phase::Surface, items: 0, bytes });
     let stop = AtomicBool::new(false);
-    let surface = read_surface(&volume.bytes, &ranges, &|bytes| {
+    let mut saved = Instant::now();
+    let surface = read_surface(&volume.bytes, &ranges, earlier, &mut |so_far: &Surface, read_to, bytes| {
+        if let Some(notes) = notes.as_ref().filter(|_| saved.elapsed() > SAVED_AFTER) {
+            let _ = notes.save(so_far, read_to, now);
+            saved = Instant::now();
+        }
         let flow = observer.on_event(Event::Advance { items: 0, bytes });
         stop.fetch_or(flow == Flow::Stop, Ordering::Relaxed);
         !stop.load(Ordering::Relaxed)
@@ -56,7 +68,11 @@ pub(super) fn examine(
     examined.coverage.bytes += surface.read;
     if let Some(at) = surface.stopped_at {
         examined.stopped = true;
-        examined.leave_out(format!("the surface of {name}: stopped {} MiB after its beginning", at >> 20));
+        let is_kept = notes.as_ref().is_some_and(|notes| notes.save(&surface, at, now).is_ok());
+        let how = if is_kept { "; the same command continues there" } else { "" };
+        examined.leave_out(format!("the surface of {name}: stopped {} MiB after its beginning{how}", at >> 20));
+    } else if let Some(notes) = &notes {
+        notes.forget();
     }
     let read = match surface.stopped_at {
         None => format!("{what} of {name} was read: {} MiB", surface.read >> 20),
@@ -64,7 +80,7 @@ pub(super) fn examine(
     };
     examined.note_extent(match surface.unreadable {
         0 => read,
-        n => format!("{read}; {} KiB in {} places cannot be read", n >> 10, surface.ranges.len()),
+        n => format!("{read}; {} KiB in {} cannot be read", n >> 10, places(surface.ranges.len())),
     });
     match fs {
         _ if surface.ranges.is_empty() => {}
@@ -87,7 +103,7 @@ pub(super) fn name_gaps(
         return;
     }
     let bytes: u64 = gaps.iter().map(|gap| gap.end - gap.start).sum();
-    let what = format!("{} KiB in {} places of {} are missing in the image", bytes >> 10, gaps.len(), volume.name);
+    let what = format!("{} KiB in {} of {} are missing in the image", bytes >> 10, places(gaps.len()), volume.name);
     examined.note_extent(what);
     match fs {
         Some(fs) => of_files(volume, fs, gaps, examined),
@@ -181,7 +197,11 @@ fn described(owner: &Owner, paths: &Paths) -> (String, &'static str) {
 
 fn first(ranges: &[Range<u64>]) -> String {
     let at = ranges.first().map_or(0, |range| range.start);
-    format!("in {} places, {} KiB after the beginning first", ranges.len(), at >> 10)
+    format!("in {}, {} KiB after the beginning first", places(ranges.len()), at >> 10)
+}
+
+pub(super) fn places(count: usize) -> String {
+    if count == 1 { "one place".to_owned() } else { format!("{count} places") }
 }
 
 fn copy_first() -> Action {
