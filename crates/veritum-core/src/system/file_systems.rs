@@ -16,6 +16,9 @@ use crate::platform::e2fsck;
 use crate::platform::e2fsprogs::set_mount_counts;
 use crate::platform::e2undo;
 
+/// The least room for the backup of what a correction overwrites, in bytes.
+const LEAST_ROOM: u64 = 64 << 20;
+
 /// A mounted ext4 file system.
 #[derive(Debug)]
 pub struct MountedExt4 {
@@ -55,6 +58,9 @@ impl System {
         let disk = unmounted(change)?;
         let state = self.state().map_err(|e| error_chain(&e))?.ok_or("the state folder is missing")?;
         let state = state.path().map_err(|e| error_words(&e))?;
+        if change.undoes.is_none() {
+            require_room(&disk, change, &state)?;
+        }
         let node = Node::of(&disk, change.offset, change.size)?;
         let overwritten = state.join(&change.overwritten);
         let done = match &change.undoes {
@@ -89,7 +95,8 @@ impl System {
                 let device = Device::open(&unmounted(change)?).map_err(|e| error_chain(&e))?;
                 let state = self.state().map_err(|e| error_chain(&e))?.ok_or("the state folder is missing")?;
                 let kept = state.path().map_err(|e| error_words(&e))?.join(&change.overwritten);
-                let Ok(expected) = std::fs::read_to_string(beside(&kept)) else {
+                let expected = std::fs::read_to_string(beside(&kept)).ok();
+                let Some(expected) = expected.filter(|digest| Digest::from_hex(digest).is_ok()) else {
                     let backup = kept.display();
                     return Err(format!(
                         "the correction was interrupted; e2undo may still undo it with the backup {backup}"
@@ -124,6 +131,24 @@ impl System {
             false => Err("tune2fs changed nothing: its result was read again".to_owned()),
         }
     }
+}
+
+/// Refuses a correction whose backup may not fit in the state folder: without room for it the check would stop halfway. No more than a
+/// tenth of all inodes is expected to be overwritten.
+fn require_room(disk: &Path, change: &Correction, state: &Path) -> Result<(), String> {
+    let device = Device::open(disk).map_err(|e| error_chain(&e))?;
+    let superblock = FileSystem::open(&Window::new(&device, change.offset, change.size))?.superblock;
+    let needed = LEAST_ROOM.max(u64::from(superblock.inodes) * superblock.inode_size as u64 / 10);
+    let found = rustix::fs::statvfs(state).map_err(|e| error_words(&std::io::Error::from(e)))?;
+    let free = found.f_bavail.saturating_mul(found.f_frsize);
+    if free >= needed {
+        return Ok(());
+    }
+    let (needed, free) = (needed >> 20, free >> 20);
+    Err(format!(
+        "the backup can take {needed} MiB, and {} has {free} MiB free: name another with --state-dir",
+        state.display()
+    ))
 }
 
 /// The digest of what a correction wrote, as it is on the disk now.

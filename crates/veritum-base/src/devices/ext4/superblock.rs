@@ -139,8 +139,8 @@ pub struct Superblock {
     pub written: i64,
     /// How often it was mounted since then, and the maximum.
     pub counts: MountCounts,
-    /// Inodes that no folder names, beside the reserved ones: of quotas, of files that are deleted while they are open, of the file
-    /// system's journal; 0 for none.
+    /// Inodes that no folder names, beside the reserved ones: of quotas, of files that are deleted while they are open, and of the log of
+    /// changes; 0 for none.
     pub(super) unnamed: [u32; 5],
     /// The block that protects it against being mounted twice; 0 if there is none.
     pub(super) protection_block: u64,

@@ -110,7 +110,10 @@ impl Corrections {
         }
         let remedy = Some(Remedy { action: ActionKind::Correct, from: None, download: None });
         let answered = self.examined.findings.iter_mut().filter(|finding| ids.contains(&finding.id));
-        answered.for_each(|finding| finding.remedy.clone_from(&remedy));
+        answered.for_each(|finding| {
+            finding.remedy.clone_from(&remedy);
+            finding.action = None;
+        });
         let change = ToolChange::Correction(Correction {
             disk,
             offset: part.start,

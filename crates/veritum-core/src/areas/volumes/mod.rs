@@ -32,6 +32,9 @@ const LITTLE_ROOM: u64 = 64 << 20;
 /// With fewer free inodes a file system counts as full.
 const FEW_FILES: u64 = 100;
 
+/// The mount points of file systems that packages are installed on.
+const OF_SYSTEM: [&str; 5] = ["/", "/usr", "/var", "/boot", "/opt"];
+
 /// The area `volumes`.
 pub struct Volumes;
 
@@ -112,18 +115,28 @@ impl Area for Volumes {
             };
             examined.left.push(Left::new(&examined.findings[at], why.into(), examined.findings[at].action.clone()));
         }
-        examined.doubt = doubt(cx, &examined.findings);
+        examined.doubt = doubt(cx, &all, &examined.findings);
         examined.took(begun);
         Ok(examined)
     }
 }
 
 /// A doubt about a disk whose file systems have errors or cannot be read, until the users' files are known to be elsewhere.
-fn doubt(cx: &Cx<'_>, findings: &[Finding]) -> Option<DiskDoubt> {
+fn doubt(cx: &Cx<'_>, all: &[Volume], findings: &[Finding]) -> Option<DiskDoubt> {
     if cx.system.settings.ignore_disk_errors || cx.scope.rescued.is_some() {
         return None;
     }
-    let with = |verdict| findings.iter().filter(|finding| finding.verdict == verdict).count() as u64;
+    // Where file systems are not what is to be repaired, only those of the system itself count.
+    let is_named = cx.scope.names(&VOLUMES) || cx.scope.selected(&VOLUMES).next().is_some();
+    let volume_of = |path: &SystemPath| {
+        all.iter().filter(|volume| path.is_within(&volume.place)).max_by_key(|volume| volume.place.as_bytes().len())
+    };
+    let is_of_system = |finding: &&Finding| {
+        let volume = finding.subject.as_path().and_then(volume_of);
+        is_named || volume.is_none_or(|volume| OF_SYSTEM.contains(&volume.place.to_string().as_str()))
+    };
+    let counted: Vec<&Finding> = findings.iter().filter(is_of_system).collect();
+    let with = |verdict| counted.iter().filter(|finding| finding.verdict == verdict).count() as u64;
     let errors =
         volumes(&cx.system.machine).iter().filter_map(|volume| Some(volume.mounted.as_ref()?.errors)).sum::<u64>();
     match (with(Verdict::Unreadable), with(Verdict::ErrorsRecorded)) {
