@@ -14,7 +14,7 @@ use veritum_core::devices::{Device, ReadAt as _, Window};
 use veritum_core::event::NoObserver;
 use veritum_core::model::{ActionKind, ActionResult, Scope, Verdict};
 use veritum_core::plan::DiskDoubt;
-use veritum_core::report::{CheckReport, RepairReport};
+use veritum_core::report::{ChangeState, CheckReport, RepairReport};
 use veritum_core::work::{Agreement, Settings, WorkError};
 
 /// A machine with /home on a file system of its own, in an image.
@@ -242,6 +242,8 @@ fn a_change_that_was_cut_while_the_tool_ran_is_closed_and_can_be_undone() {
         }
         assert!(open(&disk.settings).undo(None, false, &NoObserver, &mut |_| Agreement::Yes).is_err(), "unfinished");
         open(&disk.settings).recover(&NoObserver).unwrap();
+        let listed = open(&disk.settings).list_changes().unwrap().changes[0].state;
+        assert_eq!(listed, ChangeState::Done, "what the tool did is not known");
         let undone = undo(&disk.settings, Some(1)).unwrap();
         assert_eq!(undone.changes[0].refused.len(), usize::from(!takes_effect), "{undone:#?}");
         assert_eq!(disk.counts(), before);

@@ -216,7 +216,11 @@ fn summary(log: &ChangeLog) -> ChangeSummary {
         run: log.begin.run.clone(),
         ended: log.end().map(|(ended, ..)| ended),
         released: log.released().is_some(),
-        beside: log.beside().iter().any(|one| one.result == LoggedResult::Done),
+        // Of a tool whose result is not known it is not said that it did nothing.
+        beside: log
+            .beside()
+            .iter()
+            .any(|one| one.result == LoggedResult::Done || one.undoable && one.result == LoggedResult::Unfinished),
         places,
         revertible: effective(log).len() as u64,
         kept: kept.into_iter().collect(),
