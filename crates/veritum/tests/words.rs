@@ -509,5 +509,9 @@ fn a_disk_is_checked_by_itself_and_each_damaged_file_of_it_is_named() {
             "424 inodes",
         ],
     );
-    assert!(!said.out.contains("Next:") && !said.out.contains("check all"), "{}", said.out);
+    // It leads on to what can be done about a disk, with the disk; and to nothing that is about a machine.
+    let next: Vec<&str> = said.out.lines().skip_while(|line| !line.starts_with("Next:")).collect();
+    let leads = |to: &str| next.iter().any(|line| line.contains(to) && line.contains(&format!("--disk {disk}")));
+    assert!(leads("veritum rescue --to DIR") && leads("veritum repair volumes"), "{}", said.out);
+    assert!(!said.out.contains("veritum explain") && !said.out.contains("check all"), "{}", said.out);
 }

@@ -144,6 +144,6 @@ mod tests {
         assert_eq!(after(counts(100, 50)), Some(counts(7, -1)));
         assert_eq!(after(counts(102, 50)), Some(counts(9, -1)));
         assert_eq!(after(counts(1, 50)), Some(counts(1, -1)), "it was checked");
-        assert_eq!(after(counts(1, 30)), None, "somebody else set it");
+        assert_eq!(after(counts(1, 30)), None, "something else set it");
     }
 }

@@ -4,6 +4,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 use super::System;
+use crate::change::StateFolder;
 use crate::devices::Device;
 use crate::devices::ReadAt;
 use crate::devices::Window;
@@ -54,13 +55,23 @@ impl System {
         }
     }
 
+    /// Refuses a change that could not be completed, before anything is recorded.
+    ///
+    /// # Errors
+    /// Why it could not.
+    pub fn require_ready(&self, change: &ToolChange, state: &StateFolder) -> Result<(), String> {
+        match change {
+            ToolChange::MountCounts(_) => Ok(()),
+            ToolChange::Correction(change) => {
+                require_room(&unmounted(change)?, change, &state.path().map_err(|e| error_words(&e))?)
+            }
+        }
+    }
+
     fn correct(&self, change: &Correction) -> Result<(), String> {
         let disk = unmounted(change)?;
         let state = self.state().map_err(|e| error_chain(&e))?.ok_or("the state folder is missing")?;
         let state = state.path().map_err(|e| error_words(&e))?;
-        if change.undoes.is_none() {
-            require_room(&disk, change, &state)?;
-        }
         let node = Node::of(&disk, change.offset, change.size)?;
         let overwritten = state.join(&change.overwritten);
         let done = match &change.undoes {
@@ -95,6 +106,9 @@ impl System {
                 let device = Device::open(&unmounted(change)?).map_err(|e| error_chain(&e))?;
                 let state = self.state().map_err(|e| error_chain(&e))?.ok_or("the state folder is missing")?;
                 let kept = state.path().map_err(|e| error_words(&e))?.join(&change.overwritten);
+                if !kept.exists() {
+                    return Err("nothing was overwritten, or the backup is missing".to_owned());
+                }
                 let expected = std::fs::read_to_string(beside(&kept)).ok();
                 let Some(expected) = expected.filter(|digest| Digest::from_hex(digest).is_ok()) else {
                     let backup = kept.display();

@@ -79,7 +79,11 @@ impl Engine {
         let mut session = Session::new(context, &self.system.settings, Verb::Repair, VOLUMES);
         for step in steps {
             let Work::Change(change) = &step.work else { continue };
-            let why = change_by_tool(&self.system, &mut session, change, &step.shows)?;
+            // What cannot be completed is not begun: it is no part of the change.
+            let why = match self.system.require_ready(change, &state) {
+                Ok(()) => change_by_tool(&self.system, &mut session, change, &step.shows)?,
+                Err(why) => Some(why),
+            };
             session.answered_beside(u64::from(why.is_none()));
             done.did(&VOLUMES, session.number, step.shows.iter().map(|a| a.clone().settled(why.clone())).collect());
         }
@@ -97,15 +101,14 @@ fn hold_back(wanted: &CorrectionsWanted, found: &mut Corrections) -> Result<(), 
         found.examined.doubt = None;
         return known.map_err(|why| WorkError::NotRescued { folder: folder.clone(), why });
     }
-    if users.names.is_empty() {
-        return Ok(());
-    }
-    let why = format!("users' files may be concerned ({})", users.names.join(", "));
-    let disks: Vec<String> = wanted.disks.disks.iter().map(|disk| quoted_path(disk)).collect();
-    let next = Action::explained(
-        "copy them to another disk first, then repeat this with --rescued DIR",
-        format!("veritum rescue --to DIR --disk {}", disks.join(" --disk ")),
-    );
+    let (why, next) = match (users.names.is_empty(), doubtful) {
+        (true, false) => return Ok(()),
+        (true, true) => {
+            let next = "test disk and memory first, then repeat this with --ignore-disk-errors".into();
+            ("the disk may be failing: parts of the metadata cannot be read".to_owned(), next)
+        }
+        (false, _) => (format!("users' files may be concerned ({})", users.names.join(", ")), copy_first(wanted)),
+    };
     for step in std::mem::take(&mut found.examined.steps) {
         let ids = step.shows.iter().flat_map(|action| &action.findings);
         for id in ids {
@@ -117,6 +120,14 @@ fn hold_back(wanted: &CorrectionsWanted, found: &mut Corrections) -> Result<(), 
         }
     }
     Ok(())
+}
+
+fn copy_first(wanted: &CorrectionsWanted) -> Action {
+    let disks: Vec<String> = wanted.disks.disks.iter().map(|disk| quoted_path(disk)).collect();
+    Action::explained(
+        "copy them to another disk first, then repeat this with --rescued DIR",
+        format!("veritum rescue --to DIR --disk {}", disks.join(" --disk ")),
+    )
 }
 
 fn quoted_path(path: &Path) -> String {
@@ -150,4 +161,39 @@ fn users_at_risk(wanted: &DisksWanted, concerned: &[Concerned], all: bool) -> Re
     names.sort();
     names.dedup();
     Ok(AtRisk { names, machine: origin_of(&systems).machine, disk: Arc::new(LiveDisk) })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::areas::Examined;
+    use crate::areas::volumes::Concerned;
+    use crate::devices::ext4::MountCounts;
+    use crate::model::{ActionKind, Finding, SystemPath, Verdict};
+    use crate::plan::{CountsChange, DiskDoubt, ToolChange};
+    use crate::report::ActionReport;
+
+    /// What is left of a step where no users' files are concerned.
+    fn held_back(doubt: Option<DiskDoubt>) -> (usize, Vec<String>) {
+        let place = SystemPath::literal("/quay");
+        let finding = Finding::on_path(VOLUMES, &place, Verdict::Corrupt);
+        let counts = MountCounts { mounts: 1, maximum: 1 };
+        let (uuid, found) = (String::new(), None);
+        let change = CountsChange { place, uuid, before: counts, after: counts, last_check: 0, found };
+        let shows = vec![ActionReport::on(ActionKind::Correct, finding.subject.clone(), vec![finding.id.clone()])];
+        let step = Step::new(shows, Work::Change(ToolChange::MountCounts(change)));
+        let examined = Examined { findings: vec![finding], steps: vec![step], doubt, ..Examined::new(VOLUMES) };
+        let mut found = Corrections { examined, concerned: vec![Concerned::default()] };
+        hold_back(&CorrectionsWanted::default(), &mut found).unwrap();
+        let left = found.examined.left.into_iter().map(|left| left.reason).collect();
+        (found.examined.steps.len(), left)
+    }
+
+    #[test]
+    fn a_disk_in_doubt_is_not_written_although_no_users_files_are_on_it() {
+        assert_eq!(held_back(None), (1, Vec::new()));
+        let (steps, left) = held_back(Some(DiskDoubt::ReadErrors { files: 1 }));
+        assert_eq!((steps, left.len()), (0, 1));
+        assert!(left[0].contains("may be failing"), "{left:?}");
+    }
 }

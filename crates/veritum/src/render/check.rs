@@ -3,8 +3,8 @@
 use std::collections::BTreeSet;
 use std::ffi::OsString;
 
-use veritum_core::areas::{UPDATES, about, blocks_updates, by_default_alone};
-use veritum_core::model::{Authority, Finding, quoted};
+use veritum_core::areas::{UPDATES, VOLUMES, about, blocks_updates, by_default_alone};
+use veritum_core::model::{Authority, Finding, Verdict, quoted};
 use veritum_core::plan::DiskDoubt;
 use veritum_core::report::{AreaReport, CheckReport, Outcome, SourceState};
 
@@ -341,8 +341,10 @@ pub(crate) fn doubt(context: &Context, report: &CheckReport) -> String {
             format!("{files} in {}", count(*packages, "unrelated package", "unrelated packages"))
         }
     };
+    let only_volumes = report.areas.iter().all(|area| area.area == VOLUMES);
+    let option = if only_volumes { "--rescued DIR or --ignore-disk-errors" } else { "--ignore-disk-errors" };
     let advice = format!(
-        "Users' files first: {} (DIR on another disk). Then test disk and memory. Nothing is written until you pass --ignore-disk-errors.",
+        "Users' files first: {} (DIR on another disk). Then test disk and memory. Nothing is written until you pass {option}.",
         context.command("rescue --to DIR")
     );
     format!("{}  {why}\n{}", paint(Label::Bad, "DISK MAY BE FAILING"), paragraph("  ", &advice, context.width))
@@ -371,11 +373,21 @@ fn is_fetchable(report: &CheckReport) -> bool {
     report.unverified.as_ref().is_some_and(|unverified| unverified.fetchable > 0)
 }
 
+/// What a file system's own check corrects.
+const IS_CORRECTED: [Verdict; 3] = [Verdict::Corrupt, Verdict::Inconsistent, Verdict::ErrorsRecorded];
+
 fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(String, &'static str)> {
     let repairable: u64 = report.areas.iter().map(|a| a.repairable).sum();
     let mut commands = Vec::new();
     // Of disks by themselves nothing more is known than what is shown.
     if report.machine.root.is_empty() {
+        if report.problems() > 0 {
+            commands.push((context.command("rescue --to DIR"), "users' files first, to another disk"));
+        }
+        if report.findings.iter().any(|finding| IS_CORRECTED.contains(&finding.verdict)) {
+            commands
+                .push((context.command("repair volumes"), "then lets the file system's own check correct it (ext4)"));
+        }
         return commands;
     }
     if !report.unfinished_changes.is_empty() {

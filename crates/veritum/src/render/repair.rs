@@ -270,9 +270,11 @@ pub(crate) fn plan_words(context: &Context, report: &RepairReport, shown: Option
     text + &next(context, &commands)
 }
 
-/// The Veritum commands for what is not repaired.
+/// The Veritum commands for what is not repaired, if it is known to them: problems of disks by themselves cannot be explained further.
 fn own_commands(context: &Context, left: &[Left]) -> Vec<(String, &'static str)> {
-    let words = left.iter().find_map(|left| left.action.as_ref()?.complete_command());
+    let of_disks = !context.global.disk.is_empty();
+    let mut all = left.iter().filter_map(|left| left.action.as_ref()?.complete_command());
+    let words = all.find(|words| !(of_disks && words.starts_with("explain ")));
     words.map(|words| (context.command(words), "for what is left")).into_iter().collect()
 }
 

@@ -305,7 +305,7 @@ impl Superblock {
         self.ro_compat & others::UNCOUNTED_FOLDERS != 0
     }
 
-    /// Whether large attributes are kept in inodes of their own.
+    /// Whether large attributes are kept in separate inodes.
     pub(super) fn has_value_inodes(&self) -> bool {
         self.incompat & incompat::VALUE_INODES != 0
     }

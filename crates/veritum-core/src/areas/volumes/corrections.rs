@@ -122,7 +122,8 @@ impl Corrections {
             overwritten: String::new(),
             undoes: None,
         });
-        let concerned = concerned(&fs, &checked, self.examined.problems().map(|f| &f.subject));
+        let about = self.examined.problems().filter_map(|finding| part_of(&finding.subject, &name));
+        let concerned = concerned(&fs, &checked, about);
         let found = found_words(&name, &checked, &concerned);
         let shows = vec![ActionReport::on(ActionKind::Correct, Subject::Volume { name }, ids)];
         let mut step = Step::new(shows, Work::Change(change)).remarked(found).remarked(EFFECT);
@@ -162,15 +163,19 @@ impl Corrections {
     }
 }
 
+/// What a correction does.
 const EFFECT: &str = "The file system's own check can change files, and moves what has no name to lost+found. What it overwrites is kept, so \
     that `veritum undo` can restore it, as long as the file system is not used in between. The disk must not lose power meanwhile.";
 const LOG: &str = "It was not unmounted cleanly: the file system's own log is applied first.";
 
 /// Whether a finding is about a file system, or a part of it.
 fn is_about(subject: &Subject, name: &str) -> bool {
-    subject
-        .name()
-        .is_some_and(|about| about == name || about.strip_prefix(name).is_some_and(|rest| rest.starts_with(": ")))
+    subject.name() == Some(name) || part_of(subject, name).is_some()
+}
+
+/// The part of a file system that a finding is about.
+fn part_of<'a>(subject: &'a Subject, name: &str) -> Option<&'a str> {
+    subject.name()?.strip_prefix(name)?.strip_prefix(": ")
 }
 
 /// The absolute path of a disk on the running system.
@@ -198,15 +203,17 @@ fn found_words(name: &str, checked: &Findings, concerned: &Concerned) -> String 
     }
 }
 
-/// What a correction could change, by the messages and by the damage that was found before.
-fn concerned<'a>(fs: &FileSystem<'_>, checked: &Findings, own: impl Iterator<Item = &'a Subject>) -> Concerned {
+/// What a correction could change, by the messages and by the parts that were found to be damaged before.
+fn concerned<'a>(fs: &FileSystem<'_>, checked: &Findings, own: impl Iterator<Item = &'a str>) -> Concerned {
     let inodes: HashSet<u32> = checked.inodes.iter().copied().collect();
     let paths = if inodes.is_empty() { Paths::default() } else { Paths::find(fs, &inodes) };
     let named: Vec<Vec<u8>> = inodes.iter().flat_map(|inode| paths.of(*inode)).collect();
     let nameless = inodes.iter().any(|inode| paths.of(*inode).is_empty());
-    let from_own = own.filter_map(|subject| Some(subject.name()?.split_once(": ")?.1.as_bytes().to_vec()));
+    let from_own = own.map(|part| part.as_bytes().to_vec());
     let (from_own, parts): (Vec<Vec<u8>>, Vec<Vec<u8>>) = from_own.partition(|part| part.starts_with(b"/"));
-    let is_vague = |part: &[u8]| part != b"structure" && !part.starts_with(b"the map of");
+    // What is marked as used, and counts, are no file's own.
+    let is_vague =
+        |part: &[u8]| part != b"structure" && !part.starts_with(b"the map of") && !part.starts_with(b"group ");
     let any =
         nameless || checked.classes.keys().any(|class| !class.names_files()) || parts.iter().any(|part| is_vague(part));
     Concerned { paths: [named, from_own].concat(), any }

@@ -123,8 +123,10 @@ pub fn examine_disks(
     let begun = Instant::now();
     let opened = wanted.disks.iter().map(|path| Device::open(path)).collect::<Result<Vec<_>, _>>()?;
     let mut examined = Examined::new(VOLUMES);
+    let has_devices = opened.iter().any(Device::is_block);
+    let errors = if has_devices { read_errors().unwrap_or_default() } else { BTreeSet::new() };
     for device in &opened {
-        examine(device, wanted, pool, observer, &mut examined);
+        examine(device, (wanted, &errors), pool, observer, &mut examined);
     }
     let left =
         |finding: &Finding| Left::new(finding, "Veritum does not change file systems".into(), finding.action.clone());
@@ -135,9 +137,12 @@ pub fn examine_disks(
     Ok(examined)
 }
 
+/// What is wanted, and what the kernel could not read.
+type Wanted<'a> = (&'a DisksWanted, &'a BTreeSet<ReadError>);
+
 fn examine(
     device: &Device,
-    wanted: &DisksWanted,
+    wanted: Wanted<'_>,
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
     examined: &mut Examined,
@@ -194,14 +199,13 @@ fn cut_off(name: &str, partition: &Partition, device: &Device) -> Finding {
 fn read(
     device: &Device,
     volume: &DiskVolume<'_>,
-    wanted: &DisksWanted,
+    (wanted, errors): Wanted<'_>,
     observer: &dyn Observer,
     examined: &mut Examined,
 ) {
     let fs = FileSystem::open(&volume.bytes).ok();
     if device.is_block() {
-        let errors = read_errors().unwrap_or_default();
-        kernel_log::examine(volume, device.path(), volume.bytes.start(), &errors, examined);
+        kernel_log::examine(volume, device.path(), volume.bytes.start(), errors, examined);
     }
     surface::name_gaps(volume, fs.as_ref(), &volume.bytes.own(device.gaps()), examined);
     let how = (wanted.notes.as_deref(), wanted.now, wanted.ignore_disk_errors);
@@ -302,7 +306,13 @@ pub(super) fn check_at_start() -> Action {
     Action::explained(words, "veritum repair volumes".to_owned())
 }
 
-/// What to do about damaged metadata.
+/// What to do about damaged metadata of an ext4 file system that is not mounted.
+pub(super) fn correct_it() -> Action {
+    "users' files to another disk first (veritum rescue --to DIR --disk DISK); then let its own check correct it (veritum repair volumes --disk DISK)"
+        .into()
+}
+
+/// What to do about damaged metadata of other file systems.
 pub(super) fn check_it() -> Action {
     "users' files to another disk first (veritum rescue --to DIR); then let the file system's own check (fsck) repair it, unmounted"
         .into()

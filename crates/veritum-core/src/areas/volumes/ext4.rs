@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use super::disks::{DiskVolume, check_at_start, check_it};
+use super::disks::{DiskVolume, check_at_start, correct_it};
 use crate::areas::{Examined, VOLUMES};
 use crate::devices::ReadAt as _;
 use crate::devices::ext4::{Checked, Fault, FileSystem, Part, Paths, Problem, RecordedError, Superblock};
@@ -85,7 +85,7 @@ fn extent(name: &str, superblock: &Superblock, checked: &Checked) -> String {
             "; names, links and used blocks were not compared with each other (only where it was unmounted cleanly and can be read)"
         }
     };
-    format!("{name} (ext4): {what} of {} inodes{compared}; contents were not read", checked.inodes)
+    format!("{name} (ext4): {what} of {} inodes{compared}; contents are no part of this", checked.inodes)
 }
 
 /// Those problems that are still there when they are read again.
@@ -149,7 +149,7 @@ fn described(volume: &DiskVolume<'_>, fs: &FileSystem<'_>, problems: &[Problem])
 }
 
 fn what_to_do(volume: &DiskVolume<'_>) -> Action {
-    if volume.mounted_at.is_some() { check_at_start() } else { check_it() }
+    if volume.mounted_at.is_some() { check_at_start() } else { correct_it() }
 }
 
 fn of_inode(paths: &Paths, inode: u32, part: Part) -> String {

@@ -133,7 +133,8 @@ fn prospect(system: &System, volume: &Volume, found: &MountedExt4) -> Prospect {
     let superblock = &found.superblock;
     if volume.checked_at_start != Some(true) {
         let why = "fstab says that it is not checked at a start (the sixth field of its line)".to_owned();
-        return Prospect::Not(why, "unmount it, or start a rescue system, and check it there".into());
+        let there = "unmount it, or start a rescue system; then let its own check correct it";
+        return Prospect::Not(why, Action::explained(there, "veritum repair volumes --disk DEVICE"));
     }
     if superblock.marked {
         return Prospect::Due("it is marked with errors, so that it is checked at the next start anyway");
@@ -251,8 +252,8 @@ fn inode_in(message: &str) -> Option<u32> {
 fn in_words(check: Option<&StartCheck>, superblock: &Superblock) -> String {
     let Some(check) = check else {
         return match superblock.marked {
-            true => "it is still marked with errors; what was found is in the log of that start".to_owned(),
-            false => "it is not marked with errors; what was corrected is in the log of that start".to_owned(),
+            true => "it is still marked with errors; what was found is not known here".to_owned(),
+            false => "it is not marked with errors; what was corrected is not known here".to_owned(),
         };
     };
     let shown: Vec<&str> = check.messages.iter().take(SHOWN).map(String::as_str).collect();
