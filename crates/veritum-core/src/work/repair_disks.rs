@@ -144,7 +144,10 @@ struct AtRisk {
 fn users_at_risk(wanted: &DisksWanted, concerned: &[Concerned], all: bool) -> Result<AtRisk, WorkError> {
     let devices = wanted.disks.iter().map(|path| Device::open(path)).collect::<Result<Vec<_>, _>>()?;
     let windows: Vec<_> = devices.iter().flat_map(|device| volumes(device, &mut Vec::new())).collect();
-    let systems: Vec<FileSystem<'_>> = windows.iter().filter_map(|(_, bytes)| FileSystem::open(bytes).ok()).collect();
+    let replayed: Vec<_> = windows.iter().map(|volume| volume.replayed().ok()).collect();
+    let both = windows.iter().zip(&replayed);
+    let systems: Vec<FileSystem<'_>> =
+        both.filter_map(|(volume, replayed)| FileSystem::open_with(&volume.bytes, replayed.as_ref()).ok()).collect();
     let source = UnmountedHomes::find(&systems, Vec::new());
     let any = all || concerned.iter().any(|concerned| concerned.any);
     let paths: Vec<&Vec<u8>> = concerned.iter().flat_map(|concerned| &concerned.paths).collect();

@@ -5,11 +5,12 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use crate::apps::{Card, Cards};
-use crate::devices::ext4::FileSystem;
+use crate::devices::ext4::{FileSystem, NotReplayed, Replayed};
 use crate::devices::{Device, VolumeKind, Window, parts_of};
 use crate::homes::{OpenHome, cards_in, open_homes};
 use crate::machine::{Account, Dir, Disk, Machine, Users};
 use crate::model::{FileKind, SystemPath, error_words};
+use crate::platform::block_devices::in_use;
 use crate::report::MachineReport;
 use crate::rescue::{self, MountedHomes, Origin, RescueError, Source, UnmountedHomes};
 use crate::system::{Settings, WorkError};
@@ -191,14 +192,17 @@ fn from_disks<T>(from: &RescueSource, cards: Vec<&Card>, run: Run<'_, T>) -> Res
     let devices = from.disks.iter().map(|path| Device::open(path)).collect::<Result<Vec<_>, _>>();
     let devices = devices.map_err(WorkError::from)?;
     let mut limits = Vec::new();
-    let windows: Vec<(String, Window<'_>)> = devices.iter().flat_map(|device| volumes(device, &mut limits)).collect();
+    let found: Vec<DiskFileSystem<'_>> = devices.iter().flat_map(|device| volumes(device, &mut limits)).collect();
+    let replayed: Vec<_> = found.iter().map(DiskFileSystem::replayed).collect();
     let mut systems = Vec::new();
-    for (name, window) in &windows {
-        match FileSystem::open(window) {
+    for (volume, replayed) in found.iter().zip(&replayed) {
+        let name = &volume.name;
+        match FileSystem::open_with(&volume.bytes, replayed.as_ref().ok()) {
             Ok(system) => {
-                if system.superblock.needs_recovery() {
+                let is_as_it_was = replayed.as_ref().is_ok_and(Replayed::is_all);
+                if system.superblock.needs_recovery() && !is_as_it_was {
                     limits.push(format!(
-                        "{name} was not unmounted cleanly: what was written last may be missing, or older than it was"
+                        "{name} was not unmounted cleanly, or is in use: what was written last may be missing, or older than it was"
                     ));
                 }
                 systems.push(system);
@@ -252,14 +256,31 @@ pub(super) fn origin_of(systems: &[FileSystem<'_>]) -> Origin {
     Origin { host: text(&file(b"etc/hostname").unwrap_or_default()), machine, system }
 }
 
+/// A file system of a disk that is read without the kernel.
+pub(super) struct DiskFileSystem<'a> {
+    pub(super) name: String,
+    pub(super) bytes: Window<'a>,
+    in_use: bool,
+}
+
+impl DiskFileSystem<'_> {
+    /// What its journal has of it; nothing while the kernel is using it, and writes both.
+    pub(super) fn replayed(&self) -> Result<Replayed<'_>, NotReplayed> {
+        if self.in_use { Err(NotReplayed::NotNeeded) } else { Replayed::new(&self.bytes) }
+    }
+}
+
 /// The ext4 file systems of a disk, each with its name.
-pub(super) fn volumes<'a>(device: &'a Device, limits: &mut Vec<String>) -> Vec<(String, Window<'a>)> {
+pub(super) fn volumes<'a>(device: &'a Device, limits: &mut Vec<String>) -> Vec<DiskFileSystem<'a>> {
     let disk = device.path().display().to_string();
     let mut found = Vec::new();
     for part in parts_of(device) {
         let name = part.name(&disk);
         match part.contains.map(|volume| volume.kind) {
-            Some(VolumeKind::Ext4) | None => found.push((name, part.bytes)),
+            Some(VolumeKind::Ext4) | None => {
+                let in_use = in_use(device.path(), part.start);
+                found.push(DiskFileSystem { name, bytes: part.bytes, in_use });
+            }
             Some(VolumeKind::Swap | VolumeKind::Vfat) => {}
             Some(other) => {
                 limits.push(format!("{name} contains {}, which is read only where it is mounted", other.name()))

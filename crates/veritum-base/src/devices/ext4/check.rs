@@ -152,7 +152,7 @@ impl FileSystem<'_> {
         let mut found = Vec::new();
         let bad = self.inodes_of(group, &mut |number, bytes, is_right| {
             checked.inodes += 1;
-            usage.inspect(|usage| usage.take_use(group, is_deleted(&self.superblock, number, bytes)));
+            usage.inspect(|usage| usage.take_use(group, number, is_deleted(&self.superblock, number, bytes)));
             if is_right {
                 found.extend(self.check_file(&Inode::parse(&self.superblock, number, bytes), usage));
             } else {
@@ -232,6 +232,10 @@ impl FileSystem<'_> {
     /// Where an inode's content is, its attributes, and the blocks of a folder.
     fn check_file(&self, inode: &Inode, usage: Option<&Usage<'_>>) -> Vec<Problem> {
         if inode.names == 0 && inode.number >= self.superblock.first_inode {
+            // Its blocks are in use until the next mount frees them.
+            if let Some(usage) = usage.filter(|usage| usage.is_orphan(inode.number)) {
+                let _ = usage.take(inode);
+            }
             return Vec::new();
         }
         let mut problems = Vec::new();

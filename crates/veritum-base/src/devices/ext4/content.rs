@@ -205,6 +205,11 @@ impl FileContent<'_> {
         Ok(done)
     }
 
+    /// The place on the disk of a byte of the file; `None` where it has none of its own.
+    pub(super) fn place_of(&self, at: u64) -> Option<u64> {
+        if self.inline.is_some() { None } else { self.around(at).0 }
+    }
+
     /// The place on the disk of a byte of the file, `None` for zeros, and where in the file that ends.
     fn around(&self, place: u64) -> (Option<u64>, u64) {
         let size = self.fs.superblock.block_size;

@@ -7,9 +7,12 @@ mod content;
 mod folder;
 mod groups;
 mod inode;
+mod journal;
 mod mapping;
 mod names;
+mod orphans;
 mod owners;
+mod replayed;
 mod superblock;
 #[cfg(test)]
 mod tests;
@@ -22,6 +25,7 @@ pub use inode::{Inode, Type};
 pub use mapping::Run;
 pub use names::Paths;
 pub use owners::{Owner, owners};
+pub use replayed::{NotReplayed, Replayed};
 pub use superblock::{MountCounts, RecordedError, Superblock};
 
 use std::io;
@@ -60,6 +64,8 @@ pub struct FileSystem<'a> {
     pub first_is: Option<Fault>,
     /// Descriptors that are valid, by group.
     groups: Vec<Result<Group, Fault>>,
+    /// Whether all that its journal had is applied, in memory.
+    is_replayed: bool,
 }
 
 impl<'a> FileSystem<'a> {
@@ -81,11 +87,27 @@ impl<'a> FileSystem<'a> {
                 (found.0, found.1, Some(fault))
             }
         };
-        let mut fs = Self { disk, superblock, copy_in, first_is, groups: Vec::new() };
+        let mut fs = Self { disk, superblock, copy_in, first_is, groups: Vec::new(), is_replayed: false };
         fs.groups = (0..fs.groups_within())
             .map(|group| fs.group(group).or_else(|why| fs.copy_of_group(group).ok_or(why)))
             .collect();
         Ok(fs)
+    }
+
+    /// Opens a file system as its journal makes it, if that is read.
+    ///
+    /// # Errors
+    /// As for [`FileSystem::open`].
+    pub fn open_with(disk: &'a dyn ReadAt, replayed: Option<&'a Replayed<'_>>) -> Result<Self, &'static str> {
+        match replayed {
+            Some(replayed) => Ok(Self { is_replayed: replayed.is_all(), ..Self::open(replayed)? }),
+            None => Self::open(disk),
+        }
+    }
+
+    /// Whether nothing writes to it, and nothing of it is kept elsewhere: it was unmounted cleanly, or its journal is applied.
+    fn is_settled(&self) -> bool {
+        self.superblock.clean && (self.is_replayed || !self.superblock.needs_recovery())
     }
 
     /// The groups that begin within the disk: a damaged superblock can name any number.

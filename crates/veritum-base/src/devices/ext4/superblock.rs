@@ -145,7 +145,7 @@ pub struct Superblock {
     /// The block that protects it against being mounted twice; 0 if there is none.
     pub(super) protection_block: u64,
     /// The first of the files that were deleted while they were open; 0 for none.
-    first_orphan: u32,
+    pub(super) first_orphan: u32,
     /// The group that this copy belongs to; 0 for the first.
     pub group: u16,
     /// Whether its checksum is right; `None` if it has none.
@@ -285,9 +285,9 @@ impl Superblock {
         self.ro_compat & others::GDT_CSUM != 0 && !self.has_checksums()
     }
 
-    /// Whether nothing writes to it, and nothing of it is kept elsewhere: it was unmounted cleanly.
-    pub(super) fn is_settled(&self) -> bool {
-        self.clean && !self.needs_recovery() && self.first_orphan == 0 && self.ro_compat & others::ORPHANS_PRESENT == 0
+    /// The file that records which files were deleted while they were open, if it records any.
+    pub(super) fn orphan_file(&self) -> Option<u32> {
+        (self.ro_compat & others::ORPHANS_PRESENT != 0).then_some(self.unnamed[3])
     }
 
     /// Whether blocks are allocated in clusters of several.

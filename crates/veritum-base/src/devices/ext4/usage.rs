@@ -34,6 +34,8 @@ pub(super) struct Usage<'a> {
     inodes: Vec<(AtomicU32, AtomicBool)>,
     /// Blocks that are used twice.
     shared: Mutex<BTreeSet<u64>>,
+    /// Inodes without names whose content is not freed yet.
+    orphans: HashSet<u32>,
     /// Blocks of attributes: inodes with the same attributes share one.
     attributes: Mutex<HashSet<u64>>,
 }
@@ -46,7 +48,7 @@ impl<'a> Usage<'a> {
         let fits =
             superblock.inodes <= MAX_INODES && blocks <= MAX_BLOCKS && superblock.blocks_per_group.is_multiple_of(8);
         let is_whole = fs.groups.iter().all(Result::is_ok) && !fs.is_cut() && fs.first_is.is_none();
-        if !fits || !is_whole || !superblock.is_settled() {
+        if !fits || !is_whole || !fs.is_settled() {
             return None;
         }
         let counts = || (0..superblock.inodes).map(|_| AtomicU16::new(0)).collect();
@@ -59,6 +61,7 @@ impl<'a> Usage<'a> {
             claimed: (0..bytes).map(|_| AtomicU8::new(0)).collect(),
             inodes: fs.groups.iter().map(|_| (AtomicU32::new(0), AtomicBool::new(false))).collect(),
             shared: Mutex::default(),
+            orphans: super::orphans::of(fs)?,
             attributes: Mutex::default(),
         };
         of_groups(fs, &mut |first, count, _| {
@@ -89,7 +92,8 @@ impl<'a> Usage<'a> {
     }
 
     /// Takes an inode that is marked as used.
-    pub(super) fn take_use(&self, group: u32, is_deleted: bool) {
+    pub(super) fn take_use(&self, group: u32, number: u32, is_deleted: bool) {
+        let is_deleted = is_deleted && !self.orphans.contains(&number);
         if let Some((count, deleted)) = self.inodes.get(group as usize) {
             count.fetch_add(1, Ordering::Relaxed);
             deleted.fetch_or(is_deleted, Ordering::Relaxed);
@@ -128,6 +132,11 @@ impl<'a> Usage<'a> {
         let is_known = !superblock.has_clusters() && !superblock.has_value_inodes();
         (is_counted && is_known && !is_right)
             .then(|| of_inode(inode.number, "the recorded number of its blocks is wrong", Part::Count))
+    }
+
+    /// Whether an inode has no names any more, and its content is not freed yet.
+    pub(super) fn is_orphan(&self, number: u32) -> bool {
+        self.orphans.contains(&number)
     }
 
     /// Takes the names in a folder.

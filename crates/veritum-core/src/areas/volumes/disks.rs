@@ -8,7 +8,7 @@ use super::ext4;
 use super::kernel_log;
 use super::surface;
 use crate::areas::{Cx, Examined, VOLUMES};
-use crate::devices::ext4::{FileSystem, Paths};
+use crate::devices::ext4::{FileSystem, NotReplayed, Paths, Replayed};
 use crate::devices::{
     Device, Mark, Partition, PartitionTable, RawVolume, ReadAt, TableKind, VolumeKind, Window, identify,
 };
@@ -16,6 +16,7 @@ use crate::event::Observer;
 use crate::machine::Volume;
 use crate::model::{Action, Finding, Subject, SurfaceExtent, SystemPath, Verdict, error_chain, error_words};
 use crate::plan::Left;
+use crate::platform::block_devices;
 use crate::platform::kernel_log::{ReadError, read_errors};
 use crate::system::WorkError;
 
@@ -27,11 +28,18 @@ pub(super) struct DiskVolume<'a> {
     pub(super) may_change: bool,
     /// Whether it goes on behind the end of the disk, which is a finding of its own.
     pub(super) is_cut: bool,
+    /// Whether the kernel is using it.
+    pub(super) in_use: bool,
     /// Where it is mounted.
     pub(super) mounted_at: Option<&'a SystemPath>,
 }
 
 impl DiskVolume<'_> {
+    /// What its journal has of it; nothing while the kernel is using it, and writes both.
+    pub(super) fn replayed(&self) -> Result<Replayed<'_>, NotReplayed> {
+        if self.in_use { Err(NotReplayed::NotNeeded) } else { Replayed::new(&self.bytes) }
+    }
+
     /// The path of a file of a mounted file system, as the machine knows it.
     pub(super) fn place(&self, paths: &Paths, inode: u32) -> Option<SystemPath> {
         let names = paths.of(inode);
@@ -71,7 +79,7 @@ pub(super) fn examine_mounted(cx: &Cx<'_>, volume: &Volume, examined: &mut Exami
     let counted = |f: &Finding| f.verdict == Verdict::ErrorsRecorded && f.subject.as_path() == mounted_at;
     let earlier = examined.findings.iter().position(counted);
     let (before, known) = (examined.coverage.examined, examined.findings.len());
-    let mounted = DiskVolume { name, bytes, may_change: true, is_cut: false, mounted_at };
+    let mounted = DiskVolume { name, bytes, may_change: true, is_cut: false, in_use: true, mounted_at };
     ext4::examine(&mounted, pool, observer, examined);
     examined.coverage.examined = before;
     // The superblock says more than the kernel's counter, but may not be written yet.
@@ -87,7 +95,8 @@ pub(super) fn examine_contents(cx: &Cx<'_>, volume: &Volume, errors: &BTreeSet<R
     let Some(path) = path.filter(|_| !errors.is_empty() || cx.scope.surface.is_some()) else { return };
     let Ok(device) = Device::open(path) else { return };
     let (name, bytes) = (volume.place.to_string(), Window::new(&device, 0, device.size()));
-    let mounted = DiskVolume { name, bytes, may_change: true, is_cut: false, mounted_at: Some(&volume.place) };
+    let mounted =
+        DiskVolume { name, bytes, may_change: true, is_cut: false, in_use: true, mounted_at: Some(&volume.place) };
     kernel_log::examine(&mounted, path, 0, errors, examined);
     if let Some(extent) = cx.scope.surface {
         let settings = &cx.system.settings;
@@ -154,17 +163,17 @@ fn examine(
     // A disk without a table is one volume. The boot sector of a file system can look like a table.
     let whole = identify(device);
     let table = if whole.is_some() { None } else { Some(PartitionTable::read(device)) };
-    let may_change = device.is_block();
+    let (may_change, in_use) = (device.is_block(), block_devices::in_use(device.path(), 0));
     let Some(table) = table else {
         let bytes = Window::new(device, 0, device.size());
-        let volume = DiskVolume { name: disk, bytes, may_change, is_cut: false, mounted_at: None };
+        let volume = DiskVolume { name: disk, bytes, may_change, is_cut: false, in_use, mounted_at: None };
         examine_volume(&volume, whole, pool, observer, examined);
         return read(device, &volume, wanted, observer, examined);
     };
     if table.kind == TableKind::None {
         examined.leave_out(format!("{disk} contains no partition table and no file system that is known here"));
         let bytes = Window::new(device, 0, device.size());
-        let volume = DiskVolume { name: disk, bytes, may_change, is_cut: false, mounted_at: None };
+        let volume = DiskVolume { name: disk, bytes, may_change, is_cut: false, in_use, mounted_at: None };
         return read(device, &volume, wanted, observer, examined);
     }
     if table.from_copy {
@@ -179,7 +188,8 @@ fn examine(
     for partition in table.partitions.iter().filter(|partition| !partition.is_boot_code) {
         let (name, bytes) = (format!("{disk} partition {}", partition.number), partition.on(device));
         let is_cut = bytes.size() < partition.size;
-        let volume = DiskVolume { name, bytes, may_change, is_cut, mounted_at: None };
+        let in_use = block_devices::in_use(device.path(), partition.start);
+        let volume = DiskVolume { name, bytes, may_change, is_cut, in_use, mounted_at: None };
         if is_cut {
             examined.findings.push(cut_off(&volume.name, partition, device));
         }
@@ -203,7 +213,8 @@ fn read(
     observer: &dyn Observer,
     examined: &mut Examined,
 ) {
-    let fs = FileSystem::open(&volume.bytes).ok();
+    let replayed = volume.replayed().ok();
+    let fs = FileSystem::open_with(&volume.bytes, replayed.as_ref()).ok();
     if device.is_block() {
         kernel_log::examine(volume, device.path(), volume.bytes.start(), errors, examined);
     }

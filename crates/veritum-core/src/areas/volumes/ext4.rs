@@ -7,7 +7,9 @@ use std::time::Duration;
 use super::disks::{DiskVolume, check_at_start, correct_it};
 use crate::areas::{Examined, VOLUMES};
 use crate::devices::ReadAt as _;
-use crate::devices::ext4::{Checked, Fault, FileSystem, Part, Paths, Problem, RecordedError, Superblock};
+use crate::devices::ext4::{
+    Checked, Fault, FileSystem, NotReplayed, Part, Paths, Problem, RecordedError, Replayed, Superblock,
+};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Action, Finding, Verdict, readable};
 
@@ -25,7 +27,8 @@ pub(super) fn examine(
     examined: &mut Examined,
 ) {
     let name = &volume.name;
-    let fs = match FileSystem::open(&volume.bytes) {
+    let replayed = volume.replayed();
+    let fs = match FileSystem::open_with(&volume.bytes, replayed.as_ref().ok()) {
         Ok(fs) => fs,
         Err(why) => return examined.leave_out(format!("{name}: {why}")),
     };
@@ -66,11 +69,32 @@ pub(super) fn examine(
     }
     // As long as it is mounted it is marked so.
     if superblock.needs_recovery() && volume.mounted_at.is_none() {
-        let cause = "not unmounted cleanly, or still mounted: the file system's journal is applied at the next mount"
-            .to_owned();
-        examined.findings.push(volume.finding(None, Verdict::NotUnmounted, cause, None));
+        examined.findings.push(not_unmounted(volume, &replayed));
     }
     examined.note_extent(extent(name, superblock, &checked));
+}
+
+/// What a file system is like that was not unmounted cleanly.
+fn not_unmounted(volume: &DiskVolume<'_>, replayed: &Result<Replayed<'_>, NotReplayed>) -> Finding {
+    const NOT_CLEAN: &str = "not unmounted cleanly: the file system's journal is applied at the next mount";
+    let cause = match replayed {
+        Ok(replayed) if replayed.is_all() => {
+            let blocks = if replayed.blocks() == 1 { "block" } else { "blocks" };
+            format!("{NOT_CLEAN}; it was examined as it will be then ({} {blocks} differ)", replayed.blocks())
+        }
+        Ok(_) => format!("{NOT_CLEAN}; a part of it (fast commits) is not read here"),
+        Err(NotReplayed::Unusable(why)) => format!("{NOT_CLEAN}; it cannot be read here: {why}"),
+        Err(NotReplayed::Damaged(fault)) => {
+            let why = if *fault == Fault::Unreadable { "cannot be read" } else { "is damaged: a checksum is wrong" };
+            let cause = format!("it {why}; what was written last is lost in part, and other metadata can be wrong");
+            let what = Some("the file system's journal");
+            return volume.finding(what, Verdict::Corrupt, cause, Some(what_to_do(volume)));
+        }
+        Err(NotReplayed::NotNeeded) => {
+            "not unmounted cleanly, or still mounted: the file system's journal is applied at the next mount".into()
+        }
+    };
+    volume.finding(None, Verdict::NotUnmounted, cause, None)
 }
 
 /// What was read, and what it says nothing about.
