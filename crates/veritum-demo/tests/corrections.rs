@@ -90,8 +90,8 @@ impl OldDisk {
     fn rescue(&self) -> PathBuf {
         let to = self.dir.path().join("copies");
         std::fs::create_dir_all(&to).unwrap();
-        let from = RescueSource { users: Vec::new(), disks: vec![self.image.clone()] };
-        let wanted = RescueWanted { to: to.clone(), from, kinds: Vec::new(), caches: false, plan_only: false };
+        let from = RescueSource { disks: vec![self.image.clone()], ..RescueSource::default() };
+        let wanted = RescueWanted::new(to.clone(), from);
         let disk: Arc<dyn Disk> = Arc::new(LiveDisk);
         rescue_files(&self.world.settings(), &wanted, &disk, &NoObserver).unwrap();
         to

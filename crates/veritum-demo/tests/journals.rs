@@ -13,10 +13,12 @@ use std::process::Command;
 
 use mounts::{Mounted, root_or_skip};
 use support::folder;
-use veritum_core::devices::ext4::{FileSystem, NotReplayed, Replayed};
+use veritum_core::devices::ext4::{self, FileSystem, NotReplayed, Replayed};
 use veritum_core::devices::{Device, ReadAt};
 use veritum_core::event::NoObserver;
-use veritum_core::work::{DisksWanted, check_disks};
+use veritum_core::machine::{Disk, LiveDisk};
+use veritum_core::model::SystemPath;
+use veritum_core::work::{DisksWanted, RescueSource, RescueWanted, check_disks, deleted_files, rescue_files};
 
 /// Features with which such file systems are made.
 const KINDS: [&[&str]; 8] = [
@@ -168,4 +170,123 @@ fn a_journal_that_is_damaged_is_told_and_not_applied() {
         });
     }
     assert_eq!(told, ["its superblock is damaged: the checksum is wrong", "Checksum", "Checksum"]);
+}
+
+/// A content that no other number has, in pieces if it is large.
+fn content(number: usize) -> Vec<u8> {
+    let line = format!("letter {number} of the harbour office\n");
+    line.as_bytes().iter().copied().cycle().take(200 + number * 700).collect()
+}
+
+#[test]
+fn what_was_deleted_is_found_by_the_journal_with_its_name_and_its_content() {
+    if !root_or_skip("deleted files") {
+        return;
+    }
+    let dir = folder();
+    for kind in [&["-b", "4096"][..], &["-b", "1024"], &["-O", "^metadata_csum"], &["-t", "ext3"]] {
+        let (image, at) = (dir.path().join("made.img"), dir.path().join("mounted"));
+        let _ = fs::remove_file(&image);
+        fs::create_dir_all(&at).unwrap();
+        let name = image.to_str().unwrap();
+        if !succeeds("mkfs.ext4", &[kind, &["-q", "-F", "-J", "size=8", name, "64M"]].concat())
+            || !succeeds("mount", &["-o", "loop", name, at.to_str().unwrap()])
+        {
+            println!("SKIPPED: file systems of {kind:?}");
+            continue;
+        }
+        let mounted = Mounted(at.clone());
+        let home = at.join("home/mirela");
+        fs::create_dir_all(home.join("letters/old")).unwrap();
+        fs::create_dir_all(at.join("etc")).unwrap();
+        fs::write(at.join("etc/passwd"), "mirela:x:1000:1000::/home/mirela:/bin/sh\n").unwrap();
+        let commit = || succeeds("sync", &["-f", at.to_str().unwrap()]);
+        for number in 0..100 {
+            fs::write(home.join(path(number)), content(number)).unwrap();
+        }
+        succeeds("chown", &["-R", "1000:1000", home.to_str().unwrap()]);
+        commit();
+        (0..100).step_by(4).for_each(|number| fs::remove_file(home.join(path(number))).unwrap());
+        fs::remove_file(home.join(path(51))).unwrap();
+        commit();
+        drop(mounted);
+        assert!(!at.join("home").exists());
+        let device = Device::open(&image).unwrap();
+        let fs = FileSystem::open(&device).unwrap();
+        let found = ext4::deleted_files(&fs).unwrap();
+        let mut whole = 0;
+        for file in &found {
+            let found = String::from_utf8(file.path.clone().unwrap()).unwrap();
+            let number: usize = found.rsplit('-').next().unwrap().parse().unwrap();
+            assert!(number.is_multiple_of(4) || number == 51, "{kind:?}: {found} exists");
+            assert_eq!(found, format!("/home/mirela/{}", path(number)), "{kind:?}");
+            assert!(file.is_whole() && file.at.is_some(), "{kind:?}: {file:?}");
+            let mut bytes = vec![0; file.inode.size as usize];
+            fs.content_of_deleted(file).read_at(0, &mut bytes).unwrap();
+            assert_eq!(bytes, content(number), "{kind:?}: {found}");
+            whole += 1;
+        }
+        assert_eq!(whole, 26, "{kind:?}");
+        copied_is_exact(dir.path(), &image);
+        // Once everything is written over, the same files have nothing left.
+        mounts::run("mount", &["-o", "loop", name, at.to_str().unwrap()]);
+        let mounted = Mounted(at.clone());
+        let mut fillers = (0..4000).map(|number| fs::write(home.join(format!("filler-{number}")), vec![b'x'; 20_000]));
+        assert!(fillers.any(|written| written.is_err()), "it is full");
+        commit();
+        drop(mounted);
+        let device = Device::open(&image).unwrap();
+        let fs = FileSystem::open(&device).unwrap();
+        let (mut whole, mut gone) = (0, 0);
+        for file in ext4::deleted_files(&fs).unwrap() {
+            let mut bytes = vec![0; file.inode.size as usize];
+            let read = fs.content_of_deleted(&file).read_at(0, &mut bytes);
+            assert_eq!(read.is_ok(), file.is_whole(), "{kind:?}: {file:?}");
+            let (lost, all) = file.lost_blocks();
+            gone += usize::from(lost == all);
+            if file.is_whole() {
+                let number = (0..100).find(|number| content(*number) == bytes);
+                whole += usize::from(number.is_some_and(|number| number % 4 == 0 || number == 51));
+                assert!(number.is_some(), "{kind:?}: {file:?}");
+            }
+        }
+        assert!(gone > 0, "{kind:?}: {gone} gone, {whole} whole");
+    }
+}
+
+/// Copies the deleted files of a disk, once all and once those of a folder.
+fn copied_is_exact(dir: &Path, image: &Path) {
+    let live: std::sync::Arc<dyn Disk> = std::sync::Arc::new(LiveDisk);
+    let from = RescueSource { disks: vec![image.to_owned()], deleted: true, ..RescueSource::default() };
+    let demo = support::Demo::with(&[]);
+    let settings = demo.settings();
+    let (listed, _) = deleted_files(&settings, &from, false, &live, &NoObserver).unwrap();
+    assert!(
+        listed.lost.len() == 26 && listed.lost.iter().all(|lost| lost.whole && lost.user == "mirela"),
+        "{listed:?}"
+    );
+    for (chosen, expected) in [(&[][..], 26), (&["/home/mirela/letters/old"], 25)] {
+        let to = dir.join(format!("copied-{expected}"));
+        fs::create_dir_all(&to).unwrap();
+        let chosen = chosen.iter().map(|path| SystemPath::literal(path)).collect();
+        let wanted = RescueWanted { chosen, ..RescueWanted::new(to.clone(), from.clone()) };
+        let (report, _) = rescue_files(&settings, &wanted, &live, &NoObserver).unwrap();
+        assert!(report.is_complete() && report.copied.files == expected, "{report:?}");
+        let copies = to.join("rescue-machine/mirela/Deleted-files");
+        for number in (0..100).filter(|number| number % 4 == 0 || *number == 51 && expected == 26) {
+            assert_eq!(fs::read(copies.join(path(number))).unwrap(), content(number));
+        }
+        fs::remove_dir_all(to).unwrap();
+    }
+    let chosen = vec![SystemPath::literal("/home/mirela/none")];
+    let wanted = RescueWanted { chosen, ..RescueWanted::new(dir.to_owned(), from) };
+    assert!(rescue_files(&settings, &wanted, &live, &NoObserver).is_err());
+}
+
+/// The path of a letter in the home.
+fn path(number: usize) -> String {
+    match number % 2 {
+        0 => format!("letters/old/letter-{number}"),
+        _ => format!("letters/letter-{number}"),
+    }
 }

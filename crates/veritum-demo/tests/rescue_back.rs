@@ -36,7 +36,7 @@ impl Rescued {
         }
         let to = folder();
         let (from, kinds) = (RescueSource::default(), Vec::new());
-        let wanted = RescueWanted { to: to.path().to_owned(), from, kinds, caches: true, plan_only: false };
+        let wanted = RescueWanted { kinds, caches: true, ..RescueWanted::new(to.path().to_owned(), from) };
         let report = rescue_files(&demo.settings(), &wanted, &live(), &NoObserver).unwrap().0;
         assert!(report.is_complete(), "{report:?}");
         Self { demo, to }

@@ -26,8 +26,7 @@ fn live() -> Arc<dyn Disk> {
 }
 
 fn wanted(to: &Path) -> RescueWanted {
-    let (from, kinds) = (RescueSource::default(), Vec::new());
-    RescueWanted { to: to.to_owned(), from, kinds, caches: false, plan_only: false }
+    RescueWanted::new(to.to_owned(), RescueSource::default())
 }
 
 fn of_user(user: &str) -> RescueSource {
@@ -278,7 +277,7 @@ fn what_is_still_in_a_trash_folder_is_listed_with_where_it_was() {
     let home = demo.machine().join("home/oskar");
     fs::create_dir_all(home.join(".veritum-set-aside/2026-03-02-1/.config")).unwrap();
     fs::write(home.join(".veritum-set-aside/2026-03-02-1/.config/rc"), "1234").unwrap();
-    let (report, _) = deleted_files(&demo.settings(), &of_user("oskar"), &live(), &NoObserver).unwrap();
+    let (report, _) = deleted_files(&demo.settings(), &of_user("oskar"), false, &live(), &NoObserver).unwrap();
     let told: Vec<(String, Option<String>, bool, u64)> = report
         .deleted
         .iter()
@@ -292,6 +291,6 @@ fn what_is_still_in_a_trash_folder_is_listed_with_where_it_was() {
     assert!(told.iter().any(|(place, ..)| *place == trash), "{told:?}");
     let dir = folder();
     let image = old(dir.path(), true);
-    let (report, _) = deleted_files(&demo.settings(), &on_disk(&image), &live(), &NoObserver).unwrap();
+    let (report, _) = deleted_files(&demo.settings(), &on_disk(&image), false, &live(), &NoObserver).unwrap();
     assert_eq!(report.deleted.len(), 1, "{report:?}");
 }

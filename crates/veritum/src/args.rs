@@ -273,7 +273,7 @@ pub(crate) struct RepairArgs {
 
 /// What is copied, and where to
 #[derive(Debug, Args)]
-#[command(group = clap::ArgGroup::new("rescue").args(["to", "verify", "image", "deleted", "back"]))]
+#[command(group = clap::ArgGroup::new("rescue").args(["to", "verify", "image", "back"]))]
 pub(crate) struct RescueArgs {
     /// Copy into this folder of another disk; run the same command again to resume
     #[arg(long, value_name = "DIR")]
@@ -284,9 +284,12 @@ pub(crate) struct RescueArgs {
     /// Copy the disk named with --disk into this image file, what can be read first; run it again to resume
     #[arg(long, value_name = "FILE", conflicts_with_all = ["user", "only", "caches"])]
     pub(crate) image: Option<PathBuf>,
-    /// List what was deleted and is still in trash folders, and what Veritum set aside
-    #[arg(long, conflicts_with_all = ["only", "caches"])]
+    /// List what was deleted and is still in trash folders; with --disk also what ext4's journal has; with --to copy the latter
+    #[arg(long, conflicts_with_all = ["verify", "image", "back"])]
     pub(crate) deleted: bool,
+    /// With --deleted and --to: only this deleted file, or those in this folder, by its path in the list; repeatable
+    #[arg(long, value_name = "PATH", requires = "deleted")]
+    pub(crate) file: Vec<OsString>,
     /// Restore the copies in this folder, each in its user's home; newer files there stay
     #[arg(long, value_name = "DIR", conflicts_with = "caches")]
     pub(crate) back: Option<PathBuf>,

@@ -96,7 +96,16 @@ const RIGHT_BESIDE: &[(&str, &[&str])] = &[
     // The service manager's journal, a file system's, and our file of that name.
     (
         "journal",
-        &["file system's journal", "journalctl", "systemd", "veritum.journal", "seen.db", "\"journal\"", "/journal"],
+        &[
+            "file system's journal",
+            "ext4's journal",
+            "journalctl",
+            "systemd",
+            "veritum.journal",
+            "seen.db",
+            "\"journal\"",
+            "/journal",
+        ],
     ),
     ("sound", &["\"sound\"", "libsound"]),
 ];
@@ -196,8 +205,11 @@ fn strings_doc_comments_and_documents_are_in_plain_words() {
         files_below(&folder().join("crates").join(name).join("src"), "rs", &mut sources);
     }
     for path in &sources {
+        // The format of a file system's journal is described there.
+        let is_format = path.to_string_lossy().contains("/devices/ext4/");
         for (line, text) in texts(&fs::read_to_string(path).unwrap()) {
-            wrong.extend(found(&text).iter().map(|word| format!("{}:{line}: {word}: {text}", path.display())));
+            let words = found(&text).into_iter().filter(|word| !is_format || *word != "journal");
+            wrong.extend(words.map(|word| format!("{}:{line}: {word}: {text}", path.display())));
         }
     }
     let mut documents: Vec<PathBuf> =

@@ -23,7 +23,7 @@ pub use change::{
 pub use explain::{ChainLink, ExplainReport, FirstDifference, to_do};
 pub use proof::{ProofOutcome, ProofReport, ProvedPackage, ProvedSource};
 pub use rescue::{
-    BackHome, Count, DataKind, DeletedItem, IncompleteFile, KindCount, MissingFile, RescueBackReport,
+    BackHome, Count, DataKind, DeletedItem, IncompleteFile, KindCount, LostItem, MissingFile, RescueBackReport,
     RescueDeletedReport, RescueImageReport, RescueReport, RescueVerifyReport, RescuedHome,
 };
 pub use reset::{Difference, Fate, HomeReset, OwnReport, ResetPart, ResetReport, RunningApp};

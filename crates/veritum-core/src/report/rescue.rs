@@ -335,6 +335,12 @@ pub struct RescueDeletedReport {
     pub format: String,
     /// What is still there, the latest first.
     pub deleted: Vec<DeletedItem>,
+    /// Files that were deleted otherwise, and that ext4's journal still describes: the most valuable first, and of these the latest. Only of
+    /// disks that are not mounted.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub lost: Vec<LostItem>,
+    /// Whether that was looked for.
+    pub journals_read: bool,
     /// Homes that could not be opened, and other limits.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub limits: Vec<String>,
@@ -343,6 +349,35 @@ pub struct RescueDeletedReport {
 impl RescueDeletedReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.rescue-deleted/1";
+}
+
+/// A file that was deleted, as the file system's journal still describes it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct LostItem {
+    /// Its user.
+    pub user: String,
+    /// Its path in the home, as it is copied with `--to`.
+    pub path: SystemPath,
+    /// Where it was, from the root of its file system, if that is known.
+    pub was: Option<SystemPath>,
+    /// The number of its inode.
+    pub inode: u32,
+    /// What it was to its user.
+    pub kind: DataKind,
+    /// Its size in bytes.
+    pub size: u64,
+    /// When its content was changed, RFC 3339 in UTC.
+    pub changed: String,
+    /// When it was deleted, RFC 3339 in UTC, if that is known.
+    pub at: Option<String>,
+    /// What its content is, by its beginning: a media type (RFC 6838).
+    pub content: Option<String>,
+    /// Whether its content begins with nothing but zeros: the disk may have erased it.
+    pub erased: bool,
+    /// The bytes in blocks that something else uses now.
+    pub lost_bytes: u64,
+    /// Whether the places of all of its content are known, and nothing else uses them now. They can have been used meanwhile.
+    pub whole: bool,
 }
 
 /// A file or folder that was deleted, or set aside by Veritum.

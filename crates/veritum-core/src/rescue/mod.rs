@@ -7,6 +7,7 @@ mod back;
 mod batch;
 mod copy;
 mod deleted;
+mod deleted_homes;
 mod destination;
 mod imaging;
 mod kinds;
@@ -25,6 +26,7 @@ mod verify;
 
 pub use back::{BackPlan, BackRules, bytes_of};
 pub use deleted::{Deleted, list_deleted};
+pub use deleted_homes::{DELETED_FILES, DeletedHomes, LostFile};
 pub use destination::{Abilities, Destination, DestinationError};
 pub use imaging::{Imaged, image_disk};
 pub use kinds::Classifier;

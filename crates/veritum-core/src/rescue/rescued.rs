@@ -4,10 +4,11 @@ use std::collections::HashSet;
 use std::path::Path;
 use std::sync::Arc;
 
+use super::deleted_homes::DELETED_FILES;
 use super::manifest::Manifest;
 use super::verify::find;
 use crate::machine::Disk;
-use crate::model::error_chain;
+use crate::model::{SystemPath, error_chain};
 
 /// Makes sure that a folder has the files of these users of a machine, by its manifest. `machine` identifies the machine as the
 /// manifest does.
@@ -21,7 +22,10 @@ pub fn require_rescued(folder: &Path, disk: &Arc<dyn Disk>, machine: &str, users
     if run.machine != machine {
         return Err(format!("the files in it are from another machine ({})", run.host));
     }
-    let copied: HashSet<&str> = manifest.entries.values().map(|entry| entry.user.as_str()).collect();
+    // Files that were deleted before say nothing about those that exist.
+    let is_deleted = |path: &SystemPath| path.names().any(|name| name == DELETED_FILES.as_bytes());
+    let existing = manifest.entries.values().filter(|entry| !is_deleted(&entry.path));
+    let copied: HashSet<&str> = existing.map(|entry| entry.user.as_str()).collect();
     let missing: Vec<&str> = users.iter().map(String::as_str).filter(|user| !copied.contains(user)).collect();
     match missing.as_slice() {
         [] => Ok(()),

@@ -57,6 +57,16 @@ impl<'a> UnmountedHomes<'a> {
         found
     }
 
+    /// The homes, each with its position, that of its file system, and its inode.
+    pub(super) fn inodes(&self) -> impl Iterator<Item = (usize, usize, u32)> {
+        self.homes.iter().enumerate().map(|(at, home)| (at, home.fs, home.inode))
+    }
+
+    /// A file system.
+    pub(super) fn system(&self, fs: usize) -> &FileSystem<'a> {
+        &self.systems[fs]
+    }
+
     /// Keeps only the homes of these users.
     pub fn keep(&mut self, wanted: impl Fn(&str) -> bool) {
         let is_kept: Vec<bool> = self.places.iter().map(|place| wanted(&place.user)).collect();

@@ -8,13 +8,13 @@ use super::rescue_source::{RescueSource, Troubles, with_source};
 use crate::devices::{Device, ReadAt as _};
 use crate::event::Observer;
 use crate::machine::Disk;
-use crate::model::error_words;
+use crate::model::{SystemPath, error_words};
 use crate::report::{
-    DataKind, DeletedItem, IncompleteFile, KindCount, MachineReport, MissingFile, RescueDeletedReport,
+    DataKind, DeletedItem, IncompleteFile, KindCount, LostItem, MachineReport, MissingFile, RescueDeletedReport,
     RescueImageReport, RescueReport, RescueVerifyReport, RescuedHome,
 };
 use crate::rescue::manifest::EntryLine;
-use crate::rescue::{self, Abilities, HomePlace, RescueError, Rescued, Wanted};
+use crate::rescue::{self, Abilities, DeletedHomes, HomePlace, LostFile, RescueError, Rescued, Wanted};
 use crate::system::{Settings, WorkError};
 
 /// What is copied, and where to.
@@ -30,9 +30,17 @@ pub struct RescueWanted {
     pub caches: bool,
     /// Whether it is only shown.
     pub plan_only: bool,
+    /// Of files that were deleted, only these, or those in these folders; all if empty. By their paths in the homes or those they had.
+    pub chosen: Vec<SystemPath>,
 }
 
 impl RescueWanted {
+    /// All kinds of files but caches.
+    #[must_use]
+    pub fn new(to: PathBuf, from: RescueSource) -> Self {
+        Self { to, from, kinds: Vec::new(), caches: false, plan_only: false, chosen: Vec::new() }
+    }
+
     fn kinds(&self) -> Vec<DataKind> {
         let by_default = |kind: &DataKind| *kind != DataKind::Caches;
         let mut kinds = match self.kinds.is_empty() {
@@ -57,25 +65,39 @@ pub fn rescue_files(
     observer: &dyn Observer,
 ) -> Result<(RescueReport, MachineReport), RescueError> {
     let pool = rayon::ThreadPoolBuilder::new().num_threads(settings.jobs).build().map_err(|_| WorkError::Threads)?;
-    with_source(settings, &wanted.from, disk, &mut |source, opened| {
+    with_source(settings, &wanted.from, disk, &mut |homes, opened| {
         let same_disk = opened.require_other_disk(&wanted.to, disk)?;
+        if let Some(unknown) = wanted.chosen.iter().find(|chosen| !opened.lost.iter().any(|lost| lost.has(chosen))) {
+            let (what, name, listed_by) = ("deleted file", unknown.to_string(), Some("rescue --deleted"));
+            return Err(WorkError::Unknown { what, name, known: Vec::new(), listed_by }.into());
+        }
+        let chosen = opened.lost.as_ref().map(|lost| lost.only(&wanted.chosen));
+        let source = chosen.as_ref().map_or(homes, |chosen| chosen as &dyn rescue::Source);
         let kinds = wanted.kinds();
         let how = Wanted { to: &wanted.to, kinds, plan_only: wanted.plan_only, now: settings.now };
         let rescued = rescue::rescue(source, &opened.origin, &how, disk.clone(), &pool, observer)?;
         let mut report = report(rescued, source.homes(), &opened.troubles, wanted);
         report.limits = opened.limits.clone();
+        if chosen.is_some() {
+            report.limits.push(MAY_BE_OTHERS.into());
+        }
         report.same_disk = same_disk;
         Ok((report, opened.machine.clone()))
     })
 }
 
-/// Lists what was deleted and is still in trash folders, and what Veritum set aside.
+/// What is not known of a deleted file.
+const MAY_BE_OTHERS: &str = "the places of deleted files were free when they were read, but can hold other data meanwhile: compare the content with the name";
+
+/// Lists what was deleted and is still in trash folders, what Veritum set aside, and of disks what ext4's journal still describes; of that
+/// caches only if they are wanted.
 ///
 /// # Errors
 /// When there are no homes, or it was interrupted.
 pub fn deleted_files(
     settings: &Settings,
     from: &RescueSource,
+    caches: bool,
     disk: &Arc<dyn Disk>,
     observer: &dyn Observer,
 ) -> Result<(RescueDeletedReport, MachineReport), RescueError> {
@@ -95,9 +117,39 @@ pub fn deleted_files(
         let unread = found.unread.len();
         let unread = (unread > 0).then(|| format!("{unread} files or folders in the homes could not be read"));
         let limits = troubled.chain(opened.limits.iter().cloned()).chain(unread).collect();
-        let report = RescueDeletedReport { format: RescueDeletedReport::FORMAT.into(), deleted, limits };
+        let lost = opened.lost.iter().flat_map(|lost| lost_items(source.homes(), lost, caches)).collect();
+        let journals_read = opened.lost.is_some();
+        let report =
+            RescueDeletedReport { format: RescueDeletedReport::FORMAT.into(), deleted, lost, journals_read, limits };
         Ok((report, opened.machine.clone()))
     })
+}
+
+/// Deleted files for people: the most valuable first, and of these the latest.
+fn lost_items(homes: &[HomePlace], lost: &DeletedHomes<'_>, caches: bool) -> Vec<LostItem> {
+    let time = |seconds: i64| jiff::Timestamp::from_second(seconds).map(|at| at.to_string()).unwrap_or_default();
+    let item = |lost: &LostFile| {
+        let home = &homes[lost.home];
+        let (lost_blocks, _) = lost.file.lost_blocks();
+        Some(LostItem {
+            user: home.user.clone(),
+            path: home.place.join(&lost.place).ok()?,
+            was: lost.file.path.as_ref().and_then(|path| SystemPath::parse(path).ok()),
+            inode: lost.file.inode.number,
+            kind: lost.kind,
+            size: lost.file.inode.size,
+            changed: time(lost.file.inode.mtime),
+            at: lost.file.at.map(time),
+            content: lost.content.clone(),
+            erased: lost.is_erased,
+            lost_bytes: lost_blocks.saturating_mul(lost.block_size),
+            whole: lost.file.is_whole(),
+        })
+    };
+    let wanted = lost.files.iter().filter(|lost| caches || lost.kind != DataKind::Caches);
+    let mut items: Vec<LostItem> = wanted.filter_map(item).collect();
+    items.sort_by(|a, b| a.kind.cmp(&b.kind).then_with(|| b.at.cmp(&a.at)).then_with(|| a.path.cmp(&b.path)));
+    items
 }
 
 fn report(rescued: Rescued, homes: &[HomePlace], troubles: &Troubles, wanted: &RescueWanted) -> RescueReport {

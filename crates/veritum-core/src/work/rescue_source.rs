@@ -12,7 +12,7 @@ use crate::machine::{Account, Dir, Disk, Machine, Users};
 use crate::model::{FileKind, SystemPath, error_words};
 use crate::platform::block_devices::in_use;
 use crate::report::MachineReport;
-use crate::rescue::{self, MountedHomes, Origin, RescueError, Source, UnmountedHomes};
+use crate::rescue::{self, DeletedHomes, MountedHomes, Origin, RescueError, Source, UnmountedHomes};
 use crate::system::{Settings, WorkError};
 
 /// Where users' files come from.
@@ -22,6 +22,8 @@ pub struct RescueSource {
     pub users: Vec<String>,
     /// Disks and images that are read instead of the system in the root folder.
     pub disks: Vec<PathBuf>,
+    /// Whether files are looked for that were deleted.
+    pub deleted: bool,
 }
 
 impl RescueSource {
@@ -39,6 +41,8 @@ pub(super) struct Opened<'a> {
     pub(super) machine: MachineReport,
     pub(super) troubles: Troubles,
     pub(super) limits: Vec<String>,
+    /// Files that were deleted, if they are looked for on disks.
+    pub(super) lost: Option<DeletedHomes<'a>>,
     on: On<'a>,
 }
 
@@ -133,6 +137,7 @@ fn from_machine<T>(
         origin: Origin { host, machine: text(&id), system },
         troubles,
         limits,
+        lost: None,
         on: On::Mounts(machine.path().to_owned(), devices),
     };
     run(&source, &opened)
@@ -194,7 +199,7 @@ fn from_disks<T>(from: &RescueSource, cards: Vec<&Card>, run: Run<'_, T>) -> Res
     let mut limits = Vec::new();
     let found: Vec<DiskFileSystem<'_>> = devices.iter().flat_map(|device| volumes(device, &mut limits)).collect();
     let replayed: Vec<_> = found.iter().map(DiskFileSystem::replayed).collect();
-    let mut systems = Vec::new();
+    let (mut systems, mut names) = (Vec::new(), Vec::new());
     for (volume, replayed) in found.iter().zip(&replayed) {
         let name = &volume.name;
         match FileSystem::open_with(&volume.bytes, replayed.as_ref().ok()) {
@@ -206,11 +211,12 @@ fn from_disks<T>(from: &RescueSource, cards: Vec<&Card>, run: Run<'_, T>) -> Res
                     ));
                 }
                 systems.push(system);
+                names.push((name, volume.in_use));
             }
             Err(why) => limits.push(format!("{name} cannot be read as ext4: {why}")),
         }
     }
-    let mut source = UnmountedHomes::find(&systems, cards);
+    let mut source = UnmountedHomes::find(&systems, cards.clone());
     let of_homes = source.homes().iter().map(|home| home.user.clone());
     let known: Vec<String> = of_homes.chain(source.absent.iter().map(|account| account.name.clone())).collect();
     let unknown = from.users.iter().find(|user| !known.is_empty() && !known.contains(user));
@@ -229,6 +235,10 @@ fn from_disks<T>(from: &RescueSource, cards: Vec<&Card>, run: Run<'_, T>) -> Res
     let again =
         |user: &String| (user.clone(), "another system on these disks has the same home: name its disk alone".into());
     let origin = origin_of(&systems);
+    let in_use: Vec<bool> = names.iter().map(|(_, in_use)| *in_use).collect();
+    let lost = from.deleted.then(|| DeletedHomes::find(&systems, &in_use, &source, &cards));
+    let of_lost = lost.iter().flat_map(|lost| &lost.limits);
+    limits.extend(of_lost.map(|(fs, why)| format!("the file system's journal of {} is not read: {why}", names[*fs].0)));
     let opened = Opened {
         machine: MachineReport {
             hostname: origin.host.clone(),
@@ -238,6 +248,7 @@ fn from_disks<T>(from: &RescueSource, cards: Vec<&Card>, run: Run<'_, T>) -> Res
         origin,
         troubles: source.others.iter().map(again).collect(),
         limits,
+        lost,
         on: On::Disks(&devices),
     };
     run(&source, &opened)
@@ -264,7 +275,7 @@ pub(super) struct DiskFileSystem<'a> {
 }
 
 impl DiskFileSystem<'_> {
-    /// What its journal has of it; nothing while the kernel is using it, and writes both.
+    /// What ext4's journal has of it; nothing while the kernel is using it, and writes both.
     pub(super) fn replayed(&self) -> Result<Replayed<'_>, NotReplayed> {
         if self.in_use { Err(NotReplayed::NotNeeded) } else { Replayed::new(&self.bytes) }
     }

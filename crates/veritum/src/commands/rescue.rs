@@ -1,10 +1,11 @@
 //! `rescue`: users' files to another disk.
 
+use std::ffi::OsString;
 use std::path::Path;
 use std::sync::Arc;
 
 use veritum_core::machine::{Disk, LiveDisk};
-use veritum_core::model::{Action, quoted};
+use veritum_core::model::{Action, SystemPath, quoted};
 use veritum_core::report::RescueBackReport;
 use veritum_core::rescue::BackRules;
 use veritum_core::work::{
@@ -71,6 +72,7 @@ fn copy(context: &Context, args: &RescueArgs, to: &Path, disk: &Arc<dyn Disk>) -
         kinds: args.only.clone(),
         caches: args.caches,
         plan_only: context.global.plan,
+        chosen: chosen(args)?,
     };
     let (report, machine) = rescue_files(&context.settings, &wanted, disk, &context.progress)?;
     context.set_machine(machine);
@@ -93,14 +95,44 @@ fn from(context: &Context, args: &RescueArgs) -> Result<RescueSource, Failure> {
             Some("use two commands".into()),
         ));
     }
-    Ok(RescueSource { users: args.user.clone(), disks: global.disk.clone() })
+    Ok(RescueSource { users: args.user.clone(), disks: global.disk.clone(), deleted: args.deleted })
+}
+
+/// The deleted files that are wanted.
+fn chosen(args: &RescueArgs) -> Result<Vec<SystemPath>, Failure> {
+    let path = |typed: &OsString| {
+        SystemPath::parse(typed.as_encoded_bytes()).map_err(|_| {
+            let why = format!("{} is not an absolute path", quoted(typed.as_encoded_bytes()));
+            Failure::usage(why, "nothing was done".into(), Some("type it as rescue --deleted lists it".into()))
+        })
+    };
+    args.file.iter().map(path).collect()
 }
 
 fn deleted(context: &Context, args: &RescueArgs, disk: &Arc<dyn Disk>) -> Result<u8, Failure> {
+    if let Some(to) = &args.to {
+        if context.global.disk.is_empty() {
+            return Err(Failure::usage(
+                "--deleted copies from a disk that is not mounted (--disk DEVICE)".into(),
+                "what is still in trash folders is copied as any other files".into(),
+                Some(Action::command("veritum rescue --to DIR --only trash")),
+            ));
+        }
+        return copy(context, args, to, disk);
+    }
+    if !args.file.is_empty() || !args.only.is_empty() {
+        let option = if args.file.is_empty() { "--only" } else { "--file" };
+        return Err(Failure::usage(
+            format!("{option} has no effect with --deleted alone"),
+            "it says which files are copied".into(),
+            Some("add --to DIR".into()),
+        ));
+    }
     if context.global.plan {
         return Err(Failure::usage("--plan has no effect with --deleted".into(), "nothing was done".into(), None));
     }
-    let (report, machine) = deleted_files(&context.settings, &from(context, args)?, disk, &context.progress)?;
+    let (report, machine) =
+        deleted_files(&context.settings, &from(context, args)?, args.caches, disk, &context.progress)?;
     context.set_machine(machine);
     print(context, &report, exit::FINE, || render::rescue::describe_deleted(context, &report, &args.user))?;
     Ok(exit::FINE)
@@ -167,6 +199,9 @@ fn verify(context: &Context, folder: &Path, disk: &Arc<dyn Disk>) -> Result<u8, 
 /// The same command as typed, without the global options.
 fn again(args: &RescueArgs, to: &Path) -> String {
     let mut words = format!("rescue --to {}", quoted(to.as_os_str().as_encoded_bytes()));
+    words.push_str(if args.deleted { " --deleted" } else { "" });
+    let files = args.file.iter().map(|path| format!(" --file {}", quoted(path.as_encoded_bytes())));
+    words.extend(files);
     words.push_str(&selection(args));
     words.push_str(if args.caches { " --caches" } else { "" });
     words

@@ -2,7 +2,7 @@
 
 use veritum_core::model::quoted;
 use veritum_core::report::{
-    Count, DeletedItem, IncompleteFile, MissingFile, RescueDeletedReport, RescueImageReport, RescueReport,
+    Count, DeletedItem, IncompleteFile, LostItem, MissingFile, RescueDeletedReport, RescueImageReport, RescueReport,
     RescueVerifyReport,
 };
 
@@ -260,11 +260,19 @@ pub(crate) fn describe_deleted(context: &Context, report: &RescueDeletedReport, 
     let name = if machine.hostname.is_empty() { machine.system } else { machine.hostname };
     let trash = report.deleted.iter().filter(|item| !item.set_aside).count() as u64;
     let aside = report.deleted.len() as u64 - trash;
-    let rest = match (trash, aside) {
+    let mut rest = match (trash, aside) {
         (0, 0) => "nothing is in the trash, and nothing was set aside".to_owned(),
         (n, 0) => format!("{} in the trash", count(n, "file or folder is", "files and folders are")),
         (n, m) => format!("{} in the trash, {} set aside by Veritum", grouped(n), grouped(m)),
     };
+    if report.journals_read {
+        let whole = report.lost.iter().filter(|item| item.whole && !item.erased).count() as u64;
+        let others = count(report.lost.len() as u64, "other deleted file", "other deleted files");
+        rest.push_str(&match report.lost.len() {
+            0 => "; of other deleted files nothing is known".to_owned(),
+            _ => format!("; {others} found, {} perhaps whole", grouped(whole)),
+        });
+    }
     let mut text = headline(Label::Heading, "DELETED", &format!("{}: {rest}", plain(&name)), context.width);
     let row = |item: &DeletedItem| {
         let when = item.at.as_deref().map_or_else(String::new, |at| at.replace('T', " "));
@@ -273,12 +281,51 @@ pub(crate) fn describe_deleted(context: &Context, report: &RescueDeletedReport, 
         vec![cell(plain(&item.user)), cell(plain(&what)), cell(files(item.count)), path(quoted(shown.as_bytes()))]
     };
     text.push_str(&listed(context, report.deleted.iter().map(row).collect()));
-    let limit = "Files that were deleted otherwise are not looked for: ext4 keeps neither their size nor their places";
+    let versions = |item: &LostItem| report.lost.iter().filter(|other| other.was == item.was).count();
+    text.push_str(&listed(context, report.lost.iter().map(|item| lost(item, versions(item) == 1)).collect()));
+    let limit = match (report.journals_read, report.lost.is_empty()) {
+        (false, _) => {
+            "Files that were deleted otherwise are looked for on disks that are not mounted (--disk DEVICE): by what ext4's journal still has of them"
+        }
+        (true, true) => {
+            "Neither size nor places of a deleted file are kept; ext4's journal has them only of what was written shortly before"
+        }
+        (true, false) => {
+            "Found by what ext4's journal still has of them. Their places were free when this was read, but can hold other data meanwhile: compare the content with the name"
+        }
+    };
     let all = report.limits.iter().map(|limit| capitalised(&plain(limit))).chain([limit.to_owned()]);
     text.push_str(&all.map(|limit| paragraph("  ", &limit, context.width)).collect::<String>());
     let users: String = users.iter().map(|user| format!(" --user {}", quoted(user.as_bytes()))).collect();
-    let command = context.command(&format!("rescue --to DIR --only trash{users}"));
-    let copies = (command, "copies what is in the trash to another disk");
-    text.push_str(&next(context, &if trash > 0 { vec![copies] } else { Vec::new() }));
+    let mut commands = Vec::new();
+    if trash > 0 {
+        let command = context.command(&format!("rescue --to DIR --only trash{users}"));
+        commands.push((command, "copies what is in the trash to another disk"));
+    }
+    if !report.lost.is_empty() {
+        let command = context.command(&format!("rescue --deleted --to DIR{users}"));
+        commands.push((command, "copies the other deleted files to another disk (--file PATH: only one)"));
+    }
+    text.push_str(&next(context, &commands));
     text
+}
+
+/// A deleted file that is not in a trash folder: with the path that it had, if it is the only one.
+fn lost(item: &LostItem, is_only: bool) -> Vec<Cell> {
+    let when = item.at.as_deref().map_or_else(|| "deleted".to_owned(), local);
+    let content = item.content.clone().unwrap_or_else(|| "unknown content".to_owned());
+    let state = match item {
+        LostItem { erased: true, .. } => "only zeros".to_owned(),
+        LostItem { whole: true, .. } => "perhaps whole".to_owned(),
+        LostItem { lost_bytes: 0, .. } => "in part".to_owned(),
+        item => format!("{} overwritten", size(item.lost_bytes)),
+    };
+    vec![
+        cell(plain(&item.user)),
+        cell(when),
+        cell(size(item.size)),
+        cell(plain(&content)),
+        cell(state),
+        path(quoted(item.was.as_ref().filter(|_| is_only).unwrap_or(&item.path).as_bytes())),
+    ]
 }

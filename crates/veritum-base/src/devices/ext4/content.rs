@@ -5,7 +5,7 @@ use std::ops::Range;
 
 use super::inode::{Inode, Type};
 use super::mapping::{self, Piece, Run};
-use super::{FileSystem, MAX_NAMES, Name, check, folder};
+use super::{DeletedFile, FileSystem, MAX_NAMES, Name, check, folder};
 
 /// More symlinks than this in one path are a loop, as in Linux.
 const MAX_LINKS: usize = 40;
@@ -20,6 +20,8 @@ pub struct FileContent<'a> {
     inline: Option<Vec<u8>>,
     /// Whether places of some of its blocks cannot be read: what has no known place is unreadable then, and no hole.
     has_unknown_places: bool,
+    /// Blocks that something else uses now, in order: they are unreadable.
+    lost: Vec<Range<u64>>,
 }
 
 /// Runs in the order of the file, adjacent ones as one: files of ext2 and ext3 have a run for each block.
@@ -40,11 +42,30 @@ fn names_of(path: &[u8]) -> Vec<Vec<u8>> {
     names.map(<[u8]>::to_vec).collect()
 }
 
+/// The content that is kept in an inode.
+fn inline_content(inode: &Inode) -> Vec<u8> {
+    let more = check::inline_attribute(&inode.extra).unwrap_or_default();
+    [&inode.places[..], more].concat()
+}
+
 fn unreadable() -> io::Error {
     rustix::io::Errno::IO.into()
 }
 
 impl<'a> FileSystem<'a> {
+    /// The content of a file that was deleted.
+    #[must_use]
+    pub fn content_of_deleted(&'a self, file: &DeletedFile) -> FileContent<'a> {
+        FileContent {
+            fs: self,
+            size: file.inode.size,
+            runs: merged(file.runs.clone()),
+            inline: file.inode.is_inline().then(|| inline_content(&file.inode)),
+            has_unknown_places: file.has_unknown_places,
+            lost: file.lost.clone(),
+        }
+    }
+
     /// The content of a file or symlink.
     #[must_use]
     pub fn content(&'a self, inode: &Inode) -> FileContent<'a> {
@@ -56,13 +77,17 @@ impl<'a> FileSystem<'a> {
         });
         let runs = merged(runs);
         let is_short_link = inode.kind() == Type::Link && !inode.has_blocks();
-        let inline = (inode.is_inline() || is_short_link).then(|| {
-            let more = check::inline_attribute(&inode.extra).unwrap_or_default();
-            [&inode.places[..], more].concat()
-        });
+        let inline = (inode.is_inline() || is_short_link).then(|| inline_content(inode));
         // Two places of one block of the file: which of them is right is not known.
         let overlap = runs.windows(2).any(|pair| pair[0].position + pair[0].count > pair[1].position);
-        FileContent { fs: self, size: inode.size, runs, inline, has_unknown_places: overlap || !bad.is_empty() }
+        FileContent {
+            fs: self,
+            size: inode.size,
+            runs,
+            inline,
+            has_unknown_places: overlap || !bad.is_empty(),
+            lost: Vec::new(),
+        }
     }
 
     /// The target of a symlink.
@@ -196,6 +221,7 @@ impl FileContent<'_> {
             let count = usize::try_from((end - place).min((into.len() - done) as u64)).unwrap_or_default();
             let piece = &mut into[done..done + count];
             match written {
+                Some(disk_place) if self.is_lost(disk_place, piece.len()) => return Err(unreadable()),
                 Some(disk_place) => self.fs.disk.read_at(disk_place, piece)?,
                 None if self.has_unknown_places => return Err(unreadable()),
                 None => piece.fill(0),
@@ -203,6 +229,13 @@ impl FileContent<'_> {
             done += count;
         }
         Ok(done)
+    }
+
+    fn is_lost(&self, place: u64, count: usize) -> bool {
+        let size = self.fs.superblock.block_size;
+        let (first, last) = (place / size, (place + count as u64 - 1) / size);
+        let next = self.lost.partition_point(|range| range.end <= first);
+        self.lost.get(next).is_some_and(|range| range.start <= last)
     }
 
     /// The place on the disk of a byte of the file; `None` where it has none of its own.

@@ -28,6 +28,9 @@ const USUAL_FAST_BLOCKS: u32 = 256;
 /// The tag that begins fast commits.
 const FAST_HEAD: [u8; 2] = [9, 0];
 
+/// There are never more transactions that are not yet written to their places.
+const MAX_PENDING: u32 = 1 << 30;
+
 /// Flags of a block's copy: it begins with the magic number in its place, has the UUID of the one before, is the last one.
 const ESCAPED: u32 = 1;
 const SAME_UUID: u32 = 2;
@@ -275,6 +278,37 @@ impl<'f> Journal<'f> {
         let end = (be32(bytes, HEAD) as usize).min(bytes.len());
         let numbers = bytes.get(HEAD + 4..end).unwrap_or_default().chunks_exact(size);
         numbers.map(|number| number.iter().fold(0, |all, byte| all << 8 | u64::from(*byte))).collect()
+    }
+
+    /// All copies of blocks that are still in the journal and intact, of any transaction, the newest first.
+    pub(super) fn copies(&self) -> Vec<BlockCopy> {
+        let mut all = Vec::new();
+        for at in self.first..self.last {
+            let Ok(bytes) = self.block(at) else { continue };
+            if matches!(Self::kind(&bytes), Block::Descriptor(_)) && self.is_whole(&bytes) {
+                // Behind the end, newer copies may have taken the place of these; only checksums say so.
+                let before_end = (self.last - 1 - at) as usize;
+                let certain = if self.has_sums() { usize::MAX } else { before_end };
+                let copies = self.copies_of(&bytes, at).into_iter().take(certain);
+                all.extend(copies.filter(|copy| copy.is_valid));
+            }
+        }
+        all.sort_by_key(|copy| self.age(copy));
+        all
+    }
+
+    /// How old a copy is: the larger, the older. The numbers of transactions go on past the largest one.
+    pub(super) fn age(&self, copy: &BlockCopy) -> u32 {
+        self.sequence.wrapping_add(MAX_PENDING).wrapping_sub(copy.sequence)
+    }
+
+    /// The bytes of a copy, as they are to be in its place.
+    pub(super) fn bytes_of(&self, copy: &BlockCopy) -> io::Result<Vec<u8>> {
+        let mut bytes = self.fs.disk.bytes_at(copy.place, self.size)?;
+        if copy.escaped {
+            bytes[..4].copy_from_slice(&MAGIC.to_be_bytes());
+        }
+        Ok(bytes)
     }
 }
 

@@ -43,9 +43,13 @@ pub(super) struct BadNode {
     pub(super) fault: Fault,
 }
 
+/// Reads a block with places.
+pub(super) type ReadNode<'a> = &'a dyn Fn(u64) -> std::io::Result<Vec<u8>>;
+
 /// Walks through the places of one file.
 struct Walk<'a> {
     fs: &'a FileSystem<'a>,
+    read: ReadNode<'a>,
     inode: &'a Inode,
     visit: &'a mut dyn FnMut(Piece),
     bad: Vec<BadNode>,
@@ -54,10 +58,20 @@ struct Walk<'a> {
 
 /// Reports every piece of a file's places, and returns what of them cannot be used.
 pub(super) fn walk(fs: &FileSystem<'_>, inode: &Inode, visit: &mut dyn FnMut(Piece)) -> Vec<BadNode> {
+    walk_reading(fs, inode, &|block| fs.block(block), visit)
+}
+
+/// The same, with blocks of places from elsewhere.
+pub(super) fn walk_reading(
+    fs: &FileSystem<'_>,
+    inode: &Inode,
+    read: ReadNode<'_>,
+    visit: &mut dyn FnMut(Piece),
+) -> Vec<BadNode> {
     if !inode.has_blocks() {
         return Vec::new();
     }
-    let mut walk = Walk { fs, inode, visit, bad: Vec::new(), nodes: 0 };
+    let mut walk = Walk { fs, read, inode, visit, bad: Vec::new(), nodes: 0 };
     if inode.has_extents() {
         walk.extents(&inode.places, None, None);
     } else {
@@ -85,7 +99,7 @@ impl Walk<'_> {
             return None;
         }
         (self.visit)(Piece::Node(block));
-        match self.fs.block(block) {
+        match (self.read)(block) {
             Ok(bytes) => Some(bytes),
             Err(e) => {
                 self.fail(Some(block), Fault::of(&e));
@@ -178,4 +192,11 @@ impl Walk<'_> {
         }
         (self.visit)(Piece::Content(Run { position, block, count: 1, written: true }));
     }
+}
+
+/// Whether a block is a node of the tree of this file's extents, and names something.
+pub(super) fn is_node_of(fs: &FileSystem<'_>, inode: &Inode, bytes: &[u8]) -> bool {
+    let tail = ENTRY + usize::from(le16(bytes, 4)) * ENTRY;
+    let has_sum = || tail + 4 <= bytes.len() && crc32c(inode.seed, &bytes[..tail]) == le32(bytes, tail);
+    le16(bytes, 0) == MAGIC && le16(bytes, 2) > 0 && (!fs.superblock.has_checksums() || has_sum())
 }

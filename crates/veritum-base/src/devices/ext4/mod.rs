@@ -4,6 +4,7 @@
 
 mod check;
 mod content;
+mod deleted;
 mod folder;
 mod groups;
 mod inode;
@@ -20,6 +21,7 @@ mod usage;
 
 pub use check::{Checked, Part, Problem};
 pub use content::FileContent;
+pub use deleted::{DeletedFile, deleted_files};
 pub use folder::Name;
 pub use inode::{Inode, Type};
 pub use mapping::Run;

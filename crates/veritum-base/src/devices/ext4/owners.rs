@@ -146,3 +146,31 @@ fn is_used(fs: &FileSystem<'_>, block: u64) -> Option<bool> {
     let bitmap = fs.block(group.block_bitmap).ok()?;
     Some(bitmap.get(bit / 8)? >> (bit % 8) & 1 != 0)
 }
+
+/// Those of some adjacent blocks that are in use by the bitmaps of their groups, as far as these can be read.
+pub(super) fn used_blocks(fs: &FileSystem<'_>, first: u64, count: u64) -> Vec<Range<u64>> {
+    let superblock = &fs.superblock;
+    let cluster = superblock.blocks_per_group / superblock.clusters_per_group;
+    let end = first.saturating_add(count).min(superblock.blocks);
+    let mut found: Vec<Range<u64>> = Vec::new();
+    let mut at = first.max(superblock.first_block);
+    while at < end {
+        let number = (at - superblock.first_block) / superblock.blocks_per_group;
+        let start = superblock.first_block + number * superblock.blocks_per_group;
+        let next = (start + superblock.blocks_per_group).min(end);
+        let group = usize::try_from(number).ok().and_then(|number| fs.groups.get(number)?.as_ref().ok());
+        let bitmap = group.filter(|group| !group.no_block_bitmap).and_then(|group| fs.block(group.block_bitmap).ok());
+        let is_used = |block: u64| {
+            let bit = usize::try_from((block - start) / cluster).unwrap_or(usize::MAX);
+            bitmap.as_ref().is_some_and(|bitmap| bitmap.get(bit / 8).is_some_and(|byte| byte >> (bit % 8) & 1 != 0))
+        };
+        for block in (at..next).filter(|block| is_used(*block)) {
+            match found.last_mut() {
+                Some(last) if last.end == block => last.end += 1,
+                _ => found.push(block..block + 1),
+            }
+        }
+        at = next;
+    }
+    found
+}

@@ -35,7 +35,7 @@ pub(super) struct DiskVolume<'a> {
 }
 
 impl DiskVolume<'_> {
-    /// What its journal has of it; nothing while the kernel is using it, and writes both.
+    /// What ext4's journal has of it; nothing while the kernel is using it, and writes both.
     pub(super) fn replayed(&self) -> Result<Replayed<'_>, NotReplayed> {
         if self.in_use { Err(NotReplayed::NotNeeded) } else { Replayed::new(&self.bytes) }
     }
