@@ -4,8 +4,8 @@
 //! the state of eight or sixteen of them, and each instruction advances all. [`Lanes`] holds sixteen states; the caller
 //! pads each message ([`Lanes::padding`]), and adds blocks of all messages at once.
 //!
-//! The kernel is selected at run time: AVX-512, AVX2 or SSE2 on x86-64, else scalar code, one message after the other. All
-//! `unsafe` code of Veritum's own libraries is in `x86.rs` of this crate: loads and stores of whole arrays, and the calls
+//! The kernel is selected at run time: AVX-512, AVX2 or SSE2 on x86-64, else scalar code, one message after the other. The
+//! `unsafe` code of this crate is in `x86.rs`: loads and stores of whole arrays, and the calls
 //! of functions whose instructions the processor was found to have.
 
 #![deny(unsafe_op_in_unsafe_fn)]

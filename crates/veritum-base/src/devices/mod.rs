@@ -7,6 +7,7 @@ mod btrfs;
 mod checksums;
 pub mod ext4;
 mod gaps;
+mod health;
 mod numbers;
 mod partitions;
 mod surface;
@@ -16,6 +17,7 @@ mod volume;
 mod xfs;
 
 pub use gaps::GapMap;
+pub use health::DriveHealth;
 pub use partitions::{Partition, PartitionTable, TableKind};
 pub use surface::{GRAIN, GoOn, Surface, read_surface};
 pub use volume::{DiskPart, Mark, RawVolume, VolumeKind, identify, parts_of};

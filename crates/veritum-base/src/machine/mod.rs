@@ -5,6 +5,7 @@
 //! ([`Machine::dir`]); where symlinks may be followed, [`Machine::resolve`] resolves them inside the root.
 //! All access goes through one small trait ([`Disk`]), so that tests can make any operation fail.
 
+mod btrfs;
 mod computer;
 mod dir;
 mod disk;

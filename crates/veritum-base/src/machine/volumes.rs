@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use super::btrfs::btrfs_of;
 use super::health::errors_of;
 use super::{FreeSpace, Machine};
 use crate::model::SystemPath;
@@ -43,6 +44,14 @@ pub struct Volume {
     pub checked_at_start: Option<bool>,
 }
 
+impl Volume {
+    /// Whether packages are installed on it.
+    #[must_use]
+    pub fn is_of_system(&self) -> bool {
+        ["/", "/usr", "/var", "/boot", "/opt"].contains(&self.place.to_string().as_str())
+    }
+}
+
 /// A mounted file system.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Mounted {
@@ -52,6 +61,10 @@ pub struct Mounted {
     pub errors: u64,
     /// Its block device, if all of an ext4 file system is mounted there, and not a folder of it.
     pub device: Option<PathBuf>,
+    /// The block devices that it is on, of any kind of file system.
+    pub nodes: Vec<PathBuf>,
+    /// What the kernel has counted on a btrfs file system since its counters were reset: what, and how often.
+    pub counters: Vec<(&'static str, u64)>,
 }
 
 /// The root, and the local file systems of fstab, in fstab's order. Entries that are mounted by hand (`noauto`) are
@@ -83,7 +96,15 @@ fn mounted(machine: &Machine, place: &SystemPath) -> Option<Mounted> {
     }
     let id = dir.look_self().ok()?.id;
     let device = if id.ino == EXT4_ROOT { device_of(id.dev) } else { None };
-    Some(Mounted { free: dir.disk().room(dir.fd()).ok()?, errors: errors_of(id.dev), device })
+    let (nodes, counters) = match device_of(id.dev) {
+        Some(node) => (vec![node], Vec::new()),
+        // btrfs has numbers of its own for its parts.
+        None => {
+            btrfs_of(dir.disk().mount_of(dir.fd()).ok()?).map_or_else(Default::default, |fs| (fs.nodes, fs.counters))
+        }
+    };
+    let (free, errors) = (dir.disk().room(dir.fd()).ok()?, errors_of(id.dev));
+    Some(Mounted { free, errors, device, nodes, counters })
 }
 
 /// The node of a block device, by the name that the kernel gives it (Documentation/ABI/stable/sysfs-devices, `uevent`).

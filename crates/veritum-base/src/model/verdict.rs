@@ -91,6 +91,8 @@ verdicts! {
     Incomplete = "incomplete", problem;
     /// Two names that should be one file are two files.
     HardlinkSplit = "hardlink-split", problem;
+    /// A drive that reports that it is failing.
+    Failing = "failing", problem;
     /// A configuration file that was modified.
     ConfigModified = "config-modified", note("configuration file modified", "configuration files modified");
     /// A configuration file that was removed.
@@ -105,6 +107,8 @@ verdicts! {
     CheckArranged = "check-arranged", note("file system to be checked at the next start", "file systems to be checked at the next start");
     /// A file system whose arranged check has taken place, while what arranged it is still set.
     CheckedAtStart = "checked-at-start", note("file system checked at a start", "file systems checked at a start");
+    /// A drive that reports replaced sectors, errors that were not corrected, or wear.
+    Worn = "worn", note("drive with signs of wear", "drives with signs of wear");
     /// Not owned by any package.
     Unowned = "unowned", note("unowned file", "unowned files");
     /// A lock held by a working program, or a running application.

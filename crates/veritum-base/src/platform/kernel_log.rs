@@ -1,12 +1,17 @@
 //! The read errors of disks in the kernel's log (Documentation/ABI/testing/dev-kmsg): a block that cannot be read leaves no other trace.
 
 use std::collections::BTreeSet;
+use std::ffi::OsString;
 use std::io::{self, Read as _};
 use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::Path;
 
 use rustix::fs::OFlags;
 
+use super::delegate::{Limit, run};
+
 const LOG: &str = "/dev/kmsg";
+const JOURNALCTL: &str = "/usr/bin/journalctl";
 /// Longer records do not exist, in bytes.
 const RECORD: usize = 8192;
 /// Further records are not read.
@@ -66,6 +71,23 @@ pub fn read_errors() -> io::Result<BTreeSet<ReadError>> {
         }
     }
     Ok(found)
+}
+
+/// Places that could not be read at earlier starts, by systemd's journal of the last months: that of the running system, or of the folder
+/// of another one. The end of it, if there are many.
+#[must_use]
+pub fn earlier_read_errors(folder: Option<&Path>) -> BTreeSet<ReadError> {
+    let words =
+        ["--no-pager", "--quiet", "--output=cat", "--priority=err", "--since=90 days ago", "--grep=error, dev "];
+    let mut words: Vec<OsString> = words.into_iter().map(OsString::from).collect();
+    if let Some(folder) = folder {
+        let mut word = OsString::from("--directory=");
+        word.push(folder);
+        words.push(word);
+    }
+    words.push("_TRANSPORT=kernel".into());
+    let ran = run(JOURNALCTL, &words, &[], Limit::SHORT);
+    ran.map(|ran| ran.said.lines().filter_map(ReadError::parse).collect()).unwrap_or_default()
 }
 
 #[cfg(test)]

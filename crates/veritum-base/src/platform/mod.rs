@@ -7,6 +7,7 @@ pub mod as_owner;
 pub mod block_devices;
 pub mod debian;
 pub mod delegate;
+pub mod drives;
 pub mod e2fsck;
 pub mod e2fsprogs;
 pub mod e2undo;

@@ -237,6 +237,11 @@ pub enum DiskDoubt {
         /// The number of errors.
         errors: u64,
     },
+    /// Drives report that they are failing, or have places that they cannot read.
+    Failing {
+        /// The number of drives.
+        drives: u64,
+    },
     /// Many unrelated files are altered.
     ManyUnrelated {
         /// The number of files.

@@ -336,6 +336,9 @@ pub(crate) fn doubt(context: &Context, report: &CheckReport) -> String {
         Some(DiskDoubt::MarkedErrors { errors }) => {
             format!("the kernel recorded {} on the file system", count(*errors, "error", "errors"))
         }
+        Some(DiskDoubt::Failing { drives }) => {
+            format!("{} so", count(*drives, "drive reports", "drives report"))
+        }
         Some(DiskDoubt::ManyUnrelated { files, packages }) => {
             let files = count(*files, "altered file", "altered files");
             format!("{files} in {}", count(*packages, "unrelated package", "unrelated packages"))

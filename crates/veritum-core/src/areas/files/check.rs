@@ -10,6 +10,7 @@ use crate::history::SeenFiles;
 use crate::machine::marked_errors;
 use crate::model::{Authority, Digest, Finding, PackageId, Scope};
 use crate::plan::{DiskDoubt, Left, Plan};
+use crate::platform::drives::failing_drives;
 use crate::reference::Reference;
 use crate::report::ActionReport;
 use crate::repository::{Lacking, Repositories};
@@ -91,6 +92,10 @@ fn planned(cx: &Cx<'_>, reference: &Reference, files: &mut FilesCheck, coming: &
     let errors = marked_errors(&system.machine);
     if errors > 0 && plan.doubt.is_none() && !system.settings.ignore_disk_errors {
         plan.doubt = Some(DiskDoubt::MarkedErrors { errors });
+    }
+    if plan.doubt.is_none() && !plan.actions.is_empty() && !system.settings.ignore_disk_errors {
+        let failing = failing_drives(&system.machine);
+        plan.doubt = (failing > 0).then_some(DiskDoubt::Failing { drives: failing });
     }
     plan
 }

@@ -1,11 +1,12 @@
 //! Disks and images: the partition table, and what each file system's metadata say. Only read, and without the kernel.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
+use super::drives;
 use super::ext4;
-use super::kernel_log;
+use super::kernel_log::{self, KnownErrors};
 use super::surface;
 use crate::areas::{Cx, Examined, VOLUMES};
 use crate::devices::ext4::{FileSystem, NotReplayed, Paths, Replayed};
@@ -17,7 +18,8 @@ use crate::machine::Volume;
 use crate::model::{Action, Finding, Subject, SurfaceExtent, SystemPath, Verdict, error_chain, error_words};
 use crate::plan::Left;
 use crate::platform::block_devices;
-use crate::platform::kernel_log::{ReadError, read_errors};
+use crate::platform::drives::drives_below;
+use crate::platform::kernel_log::read_errors;
 use crate::system::WorkError;
 
 /// A volume of a disk, as it is examined and named.
@@ -90,7 +92,7 @@ pub(super) fn examine_mounted(cx: &Cx<'_>, volume: &Volume, examined: &mut Exami
 
 /// Names what of a mounted file system cannot be read, if it is ext4 and its device can be read: by the kernel's log, and by reading its
 /// surface, if that is wanted.
-pub(super) fn examine_contents(cx: &Cx<'_>, volume: &Volume, errors: &BTreeSet<ReadError>, examined: &mut Examined) {
+pub(super) fn examine_contents(cx: &Cx<'_>, volume: &Volume, errors: &KnownErrors, examined: &mut Examined) {
     let path = volume.mounted.as_ref().and_then(|mounted| mounted.device.as_ref());
     let Some(path) = path.filter(|_| !errors.is_empty() || cx.scope.surface.is_some()) else { return };
     let Ok(device) = Device::open(path) else { return };
@@ -133,10 +135,14 @@ pub fn examine_disks(
     let opened = wanted.disks.iter().map(|path| Device::open(path)).collect::<Result<Vec<_>, _>>()?;
     let mut examined = Examined::new(VOLUMES);
     let has_devices = opened.iter().any(Device::is_block);
-    let errors = if has_devices { read_errors().unwrap_or_default() } else { BTreeSet::new() };
+    let now = if has_devices { read_errors().unwrap_or_default() } else { BTreeSet::new() };
+    let errors = KnownErrors { now, ..KnownErrors::default() };
+    let mut drives = BTreeMap::new();
     for device in &opened {
         examine(device, (wanted, &errors), pool, observer, &mut examined);
+        drives.extend(drives_below(device.path()).into_iter().map(|drive| (drive, true)));
     }
+    drives::examine(&drives, true, &mut examined);
     let left =
         |finding: &Finding| Left::new(finding, "Veritum does not change file systems".into(), finding.action.clone());
     examined.left = examined.problems().map(left).collect();
@@ -147,7 +153,7 @@ pub fn examine_disks(
 }
 
 /// What is wanted, and what the kernel could not read.
-type Wanted<'a> = (&'a DisksWanted, &'a BTreeSet<ReadError>);
+type Wanted<'a> = (&'a DisksWanted, &'a KnownErrors);
 
 fn examine(
     device: &Device,

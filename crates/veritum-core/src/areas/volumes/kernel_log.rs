@@ -1,4 +1,4 @@
-//! What the kernel could not read since the system was started, by the files that are there. No counter of a file system knows that.
+//! What the kernel could not read since the system was started, and at earlier starts, by the files that are there. No counter of a file system knows that.
 
 use std::collections::BTreeSet;
 use std::ops::Range;
@@ -16,20 +16,60 @@ use crate::platform::kernel_log::ReadError;
 const MAX_PLACES: usize = 256;
 const SECTOR: u64 = 512;
 
-/// Reads the places of a volume again that the kernel could not read, and names what cannot be read still. The volume begins at
-/// `offset` of the block device `node`, in bytes.
-pub(super) fn examine(
-    volume: &DiskVolume<'_>,
-    node: &Path,
-    offset: u64,
-    errors: &BTreeSet<ReadError>,
-    examined: &mut Examined,
-) {
+/// Read errors that are known from elsewhere than the volume itself.
+#[derive(Debug, Default)]
+pub(super) struct KnownErrors {
+    /// Since the start, by the kernel's log.
+    pub(super) now: BTreeSet<ReadError>,
+    /// At earlier starts.
+    pub(super) earlier: BTreeSet<ReadError>,
+    /// Whether the earlier ones are another system's, which may have known the disk by another name.
+    pub(super) of_another: bool,
+}
+
+impl KnownErrors {
+    /// Whether there are any.
+    pub(super) fn is_empty(&self) -> bool {
+        self.now.is_empty() && self.earlier.is_empty()
+    }
+}
+
+/// Reads the places of a volume again that could not be read, and names what cannot be read still. The volume begins at `offset` of the
+/// block device `node`, in bytes.
+pub(super) fn examine(volume: &DiskVolume<'_>, node: &Path, offset: u64, known: &KnownErrors, examined: &mut Examined) {
     let Some((disk, start)) = place_of(node) else { return };
-    let (start, size) = (start.saturating_add(offset), volume.bytes.size());
-    let own = errors.iter().filter(|error| error.disk == disk);
-    let found = own.filter_map(|error| error.sector.saturating_mul(SECTOR).checked_sub(start));
+    let start = start.saturating_add(offset);
+    let of_disk = |error: &&ReadError| error.disk == disk;
+    let now = again(volume, start, known.now.iter().filter(of_disk), "since the start,", examined);
+    let of_disk = |error: &&ReadError| known.of_another || error.disk == disk;
+    let others = known.earlier.iter().filter(|error| !known.now.contains(error)).filter(of_disk);
+    let when = "at an earlier start, when the disk may have had another name,";
+    let earlier = again(volume, start, others, when, examined);
+    let mut unreadable = [now, earlier].concat();
+    unreadable.sort_unstable_by_key(|range| range.start);
+    unreadable.dedup();
+    if unreadable.is_empty() {
+        return;
+    }
+    let (name, places) = (&volume.name, places(unreadable.len()));
+    examined.note_extent(format!("{places} of {name} cannot be read, by the kernel's log and again now"));
+    if let Ok(fs) = FileSystem::open(&volume.bytes) {
+        of_files(volume, &fs, &unreadable, examined);
+    }
+}
+
+/// Those of some places that cannot be read now either; the others are only mentioned.
+fn again<'e>(
+    volume: &DiskVolume<'_>,
+    start: u64,
+    errors: impl Iterator<Item = &'e ReadError>,
+    when: &str,
+    examined: &mut Examined,
+) -> Vec<Range<u64>> {
+    let size = volume.bytes.size();
+    let found = errors.filter_map(|error| error.sector.saturating_mul(SECTOR).checked_sub(start));
     let mut found: Vec<u64> = found.filter(|at| *at < size).map(|at| at / GRAIN * GRAIN).collect();
+    found.sort_unstable();
     found.dedup();
     let (again, more) = (found.len().min(MAX_PLACES), found.len().saturating_sub(MAX_PLACES));
     let mut unreadable: Vec<Range<u64>> = Vec::new();
@@ -47,15 +87,7 @@ pub(super) fn examine(
     let now = again - unreadable.len();
     if now > 0 {
         let places = places(now);
-        let words = format!("{places} of {name} could not be read by the kernel since the start, and can be read now");
-        examined.note_extent(words);
+        examined.note_extent(format!("{places} of {name} could not be read by the kernel {when} and can be read now"));
     }
-    if unreadable.is_empty() {
-        return;
-    }
-    let places = places(unreadable.len());
-    examined.note_extent(format!("{places} of {name} cannot be read, by the kernel's log and again now"));
-    if let Ok(fs) = FileSystem::open(&volume.bytes) {
-        of_files(volume, &fs, &unreadable, examined);
-    }
+    unreadable
 }

@@ -3,6 +3,7 @@
 
 mod corrections;
 mod disks;
+mod drives;
 mod ext4;
 mod kernel_log;
 mod next_start;
@@ -14,14 +15,17 @@ pub use corrections::{CHECKED_WORDS, Concerned, Corrections, examine_corrections
 pub use disks::{DisksWanted, examine_disks};
 
 use std::borrow::Cow;
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::time::Instant;
 
+use self::kernel_log::KnownErrors;
 use super::{About, Area, Checked, Cx, Examined};
-use crate::machine::{Account, Volume, volumes};
+use crate::machine::{Account, Mounted, Volume, volumes};
 use crate::model::{Action, AreaName, Finding, Reach, Scope, SystemPath, Verdict, quoted};
 use crate::plan::{DiskDoubt, Left};
-use crate::platform::kernel_log::read_errors;
+use crate::platform::drives::drives_below;
+use crate::platform::kernel_log::{earlier_read_errors, read_errors};
 use crate::system::{System, WorkError};
 
 /// The area's name.
@@ -31,9 +35,6 @@ pub const VOLUMES: AreaName = AreaName::new("volumes");
 const LITTLE_ROOM: u64 = 64 << 20;
 /// With fewer free inodes a file system counts as full.
 const FEW_FILES: u64 = 100;
-
-/// The mount points of file systems that packages are installed on.
-const OF_SYSTEM: [&str; 5] = ["/", "/usr", "/var", "/boot", "/opt"];
 
 /// The area `volumes`.
 pub struct Volumes;
@@ -80,8 +81,15 @@ impl Area for Volumes {
         let named: Vec<&str> = cx.scope.selected(&VOLUMES).collect();
         let all = volumes(&cx.system.machine);
         // Usually only root may read it.
-        let errors = read_errors().unwrap_or_default();
+        let mut errors = KnownErrors { now: read_errors().unwrap_or_default(), ..KnownErrors::default() };
+        let is_named = cx.scope.names(&VOLUMES) || !named.is_empty();
+        if is_named {
+            let folder = cx.system.machine.path().join("var/log/journal");
+            errors.earlier = earlier_read_errors(if live { None } else { Some(&folder) });
+            errors.of_another = !live;
+        }
         let mut unreadable = Vec::new();
+        let mut drives = BTreeMap::new();
         for volume in &all {
             if !named.is_empty() && !named.contains(&volume.place.to_string().as_str()) {
                 continue;
@@ -91,10 +99,13 @@ impl Area for Volumes {
                 continue;
             }
             examined.coverage.examined += 1;
+            for drive in volume.mounted.iter().flat_map(|mounted| &mounted.nodes).flat_map(|node| drives_below(node)) {
+                *drives.entry(drive).or_default() |= volume.is_of_system();
+            }
             let from = examined.findings.len();
             examined.findings.extend(judge(volume, live));
             // Reading all metadata of a large disk takes a while: only who names the area wants that.
-            if cx.scope.reach == Reach::Everything || cx.scope.names(&VOLUMES) || !named.is_empty() {
+            if cx.scope.reach == Reach::Everything || is_named {
                 disks::examine_mounted(cx, volume, &mut examined);
             }
             next_start::plan(cx, volume, from, &mut examined);
@@ -115,14 +126,18 @@ impl Area for Volumes {
             };
             examined.left.push(Left::new(&examined.findings[at], why.into(), examined.findings[at].action.clone()));
         }
-        examined.doubt = doubt(cx, &all, &examined.findings);
+        let from = examined.findings.len();
+        let failing = drives::examine(&drives, is_named, &mut examined);
+        let advised = |finding: &Finding| Left::new(finding, drives::WHY.into(), finding.action.clone());
+        examined.left.extend(examined.findings[from..].iter().filter(|f| f.verdict.is_problem()).map(advised));
+        examined.doubt = doubt(cx, &all, &examined.findings[..from], failing);
         examined.took(begun);
         Ok(examined)
     }
 }
 
 /// A doubt about a disk whose file systems have errors or cannot be read, until the users' files are known to be elsewhere.
-fn doubt(cx: &Cx<'_>, all: &[Volume], findings: &[Finding]) -> Option<DiskDoubt> {
+fn doubt(cx: &Cx<'_>, all: &[Volume], findings: &[Finding], failing: u64) -> Option<DiskDoubt> {
     if cx.system.settings.ignore_disk_errors || cx.scope.rescued.is_some() {
         return None;
     }
@@ -133,14 +148,14 @@ fn doubt(cx: &Cx<'_>, all: &[Volume], findings: &[Finding]) -> Option<DiskDoubt>
     };
     let is_of_system = |finding: &&Finding| {
         let volume = finding.subject.as_path().and_then(volume_of);
-        is_named || volume.is_none_or(|volume| OF_SYSTEM.contains(&volume.place.to_string().as_str()))
+        is_named || volume.is_none_or(Volume::is_of_system)
     };
     let counted: Vec<&Finding> = findings.iter().filter(is_of_system).collect();
     let with = |verdict| counted.iter().filter(|finding| finding.verdict == verdict).count() as u64;
-    let errors =
-        volumes(&cx.system.machine).iter().filter_map(|volume| Some(volume.mounted.as_ref()?.errors)).sum::<u64>();
+    let counted = |mounted: &Mounted| mounted.errors + mounted.counters.iter().map(|(_, count)| count).sum::<u64>();
+    let errors = all.iter().filter_map(|volume| volume.mounted.as_ref()).map(counted).sum::<u64>();
     match (with(Verdict::Unreadable), with(Verdict::ErrorsRecorded)) {
-        (0, 0) => None,
+        (0, 0) => (failing > 0).then_some(DiskDoubt::Failing { drives: failing }),
         (0, marked) => Some(DiskDoubt::MarkedErrors { errors: errors.max(marked) }),
         (files, _) => Some(DiskDoubt::ReadErrors { files }),
     }
@@ -174,6 +189,14 @@ fn judge(volume: &Volume, live: bool) -> Vec<Finding> {
         let cause = format!("{} {s} recorded by the kernel since the last file system check", mounted.errors);
         found.push(on(Verdict::ErrorsRecorded, cause, disks::check_at_start()));
     }
+    if !mounted.counters.is_empty() {
+        let words: Vec<String> = mounted.counters.iter().map(|(what, count)| format!("{count} {what}")).collect();
+        let cause = format!("recorded by the kernel since its counters were reset: {}", words.join(", "));
+        let words =
+            "users' files first (veritum rescue --to DIR); then have btrfs compare everything with its checksums";
+        let command = format!("btrfs scrub start -B {}", quoted(volume.place.as_bytes()));
+        found.push(on(Verdict::ErrorsRecorded, cause, Action::explained(words, command)));
+    }
     if live && free.read_only && volume.wanted_read_only == Some(false) {
         let cause = "mounted read-only although fstab says read-write; the kernel does that after an error".to_owned();
         found.push(on(Verdict::ReadOnly, cause, remount(&volume.place)));
@@ -205,10 +228,10 @@ fn remount(place: &SystemPath) -> Action {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::machine::{FreeSpace, Mounted};
+    use crate::machine::FreeSpace;
 
     fn volume(free: FreeSpace, errors: u64, wanted_read_only: Option<bool>) -> Volume {
-        let mounted = Some(Mounted { free, errors, device: None });
+        let mounted = Some(Mounted { free, errors, device: None, nodes: Vec::new(), counters: Vec::new() });
         Volume { place: SystemPath::literal("/var"), mounted, wanted_read_only, checked_at_start: Some(true) }
     }
 

@@ -204,7 +204,7 @@ pub(super) fn places(count: usize) -> String {
     if count == 1 { "one place".to_owned() } else { format!("{count} places") }
 }
 
-fn copy_first() -> Action {
+pub(super) fn copy_first() -> Action {
     "the disk may be failing: users' files first (veritum rescue --to DIR, on another disk), before anything is written"
         .into()
 }
