@@ -419,3 +419,48 @@ fn the_whole_surface_is_read_or_what_is_in_use_and_not_where_errors_are_recorded
         assert_eq!(bytes(&look(&wanted(SurfaceExtent::Used, true))), 1466 * 1024);
     }
 }
+
+#[test]
+fn a_damaged_file_of_a_package_is_told_with_its_package_also_where_it_is_not_mounted() {
+    if !has("mkfs.ext4") || !has("debugfs") {
+        return;
+    }
+    let dir = folder();
+    let files = dir.path().join("files");
+    fs::create_dir_all(files.join("var/lib/dpkg/info")).unwrap();
+    fs::create_dir_all(files.join("usr/bin")).unwrap();
+    for name in ["ferry", "tender", "own"] {
+        fs::write(files.join("usr/bin").join(name), vec![b'x'; 9000]).unwrap();
+    }
+    // One is listed as before the folders were merged.
+    let lists =
+        [("quay-tools", "/.\n/usr\n/bin/ferry\n"), ("libtender:amd64", "/usr/bin/tender\n"), ("third", "/usr\n")];
+    for (package, list) in lists {
+        fs::write(files.join(format!("var/lib/dpkg/info/{package}.list")), list).unwrap();
+    }
+    let image = dir.path().join("system.img");
+    let (name, from) = (image.display().to_string(), files.display().to_string());
+    run("mkfs.ext4", &["-q", "-b", "1024", "-d", &from, &name, "16M"]);
+    let gaps: Vec<[u64; 2]> = ["ferry", "tender", "own"]
+        .into_iter()
+        .map(|file| {
+            let block = run("debugfs", &["-R", &format!("bmap /usr/bin/{file} 3"), &name]);
+            let block: u64 = block.trim().parse().unwrap();
+            [block * 1024, block * 1024 + 1024]
+        })
+        .collect();
+    let (size, mut unreadable) = (fs::metadata(&image).unwrap().len(), gaps);
+    unreadable.sort_unstable();
+    let map = format!(
+        r#"{{"format":"veritum.image-gaps/1","source":"/dev/sda","size":{size},"pending":[],"unreadable":{unreadable:?}}}"#
+    );
+    fs::write(dir.path().join("system.img.gaps"), map).unwrap();
+    let report = check(std::slice::from_ref(&image));
+    let cause = |file: &str| {
+        let is_it = |f: &&veritum_core::model::Finding| f.subject.to_string().ends_with(file);
+        report.findings.iter().find(is_it).map(|f| f.cause.clone().unwrap_or_default())
+    };
+    assert!(cause("/usr/bin/ferry").unwrap().ends_with("it belongs to the package quay-tools"), "{report:#?}");
+    assert!(cause("/usr/bin/tender").unwrap().ends_with("it belongs to the package libtender:amd64"), "{report:#?}");
+    assert!(!cause("/usr/bin/own").unwrap().contains("package"), "{report:#?}");
+}

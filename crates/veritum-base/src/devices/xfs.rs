@@ -11,6 +11,8 @@ const MAX_SECTOR: usize = 32 << 10;
 const SUM: usize = 0xe0;
 /// The feature of a file system that must be repaired before it can be mounted.
 const NEEDS_REPAIR: u32 = 1 << 4;
+/// After so many damaged copies no others are looked for.
+const MAX_MARKS: usize = 100;
 /// More groups are not examined.
 const MAX_GROUPS: u32 = 100_000;
 
@@ -48,7 +50,7 @@ pub(super) fn marks(disk: &dyn ReadAt) -> Vec<Mark> {
     let size = |bytes: &[u8]| (be32(bytes, 4), be64(bytes, 8), array::<16>(bytes, 32));
     for group in 1..groups.min(MAX_GROUPS) {
         let Some(at) = in_group.checked_mul(block).and_then(|size| size.checked_mul(u64::from(group))) else { break };
-        if at >= disk.size() {
+        if at >= disk.size() || marks.len() >= MAX_MARKS {
             break;
         }
         // Copies are marked as being made, although they are sound; what does not change must be the same.

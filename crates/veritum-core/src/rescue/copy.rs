@@ -180,7 +180,10 @@ impl Copying<'_> {
             // What the medium does not have cannot be read from it.
             disk.forget(file.as_fd())?;
             let found = digest_of(copied.size, &|at, into| disk.read_at(file.as_fd(), at, into))?;
-            disk.forget(file.as_fd())?;
+            // Nor is it needed in memory any more; of small files it is little.
+            if copied.size >= SMALL {
+                disk.forget(file.as_fd())?;
+            }
             Ok(found)
         };
         match read() {

@@ -292,8 +292,9 @@ fn copy_all(
     let bytes = selection.bytes(destination.can.hard_links);
     observer.on_event(Event::Begin { phase: Phase::Rescuing, items: files, bytes: bytes.max(1) });
     let go_on = |bytes: u64| observer.on_event(Event::Advance { items: 0, bytes }) == Flow::Continue;
+    let copying = Copying { source, destination, go_on: &go_on, parts: AtomicU64::new(0) };
     let mut session = Session {
-        copying: Copying { source, destination, go_on: &go_on, parts: AtomicU64::new(0) },
+        copying: &copying,
         homes: source.homes(),
         folders: &selection.folders,
         earlier,

@@ -35,7 +35,7 @@ pub(super) struct Results {
 
 /// One run of copying.
 pub(super) struct Session<'a> {
-    pub(super) copying: Copying<'a>,
+    pub(super) copying: &'a Copying<'a>,
     pub(super) homes: &'a [HomePlace],
     pub(super) folders: &'a HashMap<SystemPath, Item>,
     pub(super) earlier: &'a Earlier<'a>,
@@ -52,32 +52,36 @@ type Go = Result<(), ()>;
 
 impl Session<'_> {
     /// Copies everything, and then what could not be read at once. While one batch is copied, the one before it is written to the medium
-    /// and read back.
+    /// and read back, and the files of the one before that get their names.
     pub(super) fn run(&mut self, selection: &Selection, pool: &rayon::ThreadPool) {
         // By this line the folder is known as that of this machine: it comes before everything else.
         let _ = self.record();
         let mut later = Vec::new();
         let mut rest = &selection.jobs[..];
+        let copying = self.copying;
         let mut before: Option<Batch<'_>> = None;
+        let mut secured: Option<(Batch<'_>, Result<(), DestinationError>)> = None;
         while !rest.is_empty() && self.goes_on() {
             let (batch, others) = rest.split_at(batch_size(rest));
             rest = others;
             // Other names of a file need its first one to be stored.
             if batch.iter().any(|job| job.same_as.is_some()) {
-                self.end(before.take(), pool, &mut later);
+                self.end_both(secured.take(), before.take(), pool, &mut later);
             }
             let (files, others) = batch.iter().partition(|job| self.has_content_of_its_own(job));
-            let copying = &self.copying;
-            let (next, secured) = pool.install(|| {
+            let (next, done) = std::thread::scope(|scope| {
                 let secure = || before.as_mut().map(|before| copying.secure(before));
-                rayon::join(|| copying.copy_batch(files, others, false), secure)
+                let work =
+                    scope.spawn(|| pool.install(|| rayon::join(|| copying.copy_batch(files, others, false), secure)));
+                if let Some((batch, secured)) = secured.take() {
+                    let _ = self.settle(batch, secured, &mut later);
+                }
+                work.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
             });
-            if let (Some(before), Some(secured)) = (before.take(), secured) {
-                let _ = self.settle(before, secured, &mut later);
-            }
+            secured = before.take().zip(done);
             before = Some(next);
         }
-        self.end(before.take(), pool, &mut later);
+        self.end_both(secured, before, pool, &mut later);
         // What cannot be read takes the longest, and reading it can be the last thing that a failing disk does.
         for job in later {
             if !self.goes_on() {
@@ -90,6 +94,19 @@ impl Session<'_> {
             let _ = self.finish_folders(&selection.empty_folders);
         }
         let _ = self.record();
+    }
+
+    fn end_both<'j>(
+        &mut self,
+        secured: Option<(Batch<'j>, Result<(), DestinationError>)>,
+        before: Option<Batch<'j>>,
+        pool: &rayon::ThreadPool,
+        later: &mut Vec<&'j Job>,
+    ) {
+        if let Some((batch, secured)) = secured {
+            let _ = self.settle(batch, secured, later);
+        }
+        self.end(before, pool, later);
     }
 
     fn end<'j>(&mut self, batch: Option<Batch<'j>>, pool: &rayon::ThreadPool, later: &mut Vec<&'j Job>) {

@@ -9,7 +9,7 @@ use super::inode::{self, Inode, Type};
 use super::journal::{BlockCopy, Journal};
 use super::mapping::{self, Piece, Run};
 use super::owners::used_blocks;
-use super::{FileSystem, Paths, check, folder};
+use super::{FileSystem, Paths, check, folder, orphans};
 
 /// Folders that are deeper are not named further up.
 const MAX_DEPTH: usize = 256;
@@ -83,11 +83,14 @@ struct Older {
     at: HashMap<Key, i64>,
     /// The copies of all blocks that are no inodes, the newest first.
     blocks: HashMap<u64, Vec<BlockCopy>>,
+    /// Inodes without names whose content is not freed yet.
+    orphans: HashSet<u32>,
 }
 
 impl Older {
     fn collect(fs: &FileSystem<'_>, journal: &Journal<'_>) -> Self {
-        let mut older = Self { versions: HashMap::new(), at: HashMap::new(), blocks: HashMap::new() };
+        let orphans = orphans::of(fs).unwrap_or_default();
+        let mut older = Self { versions: HashMap::new(), at: HashMap::new(), blocks: HashMap::new(), orphans };
         let mut tables: Vec<(u64, u32)> =
             (0u32..).zip(&fs.groups).filter_map(|(at, group)| Some((group.as_ref().ok()?.inode_table, at))).collect();
         tables.sort_unstable();
@@ -170,7 +173,11 @@ impl Older {
             return None;
         }
         let written = runs.iter().filter(|run| run.written);
-        let mut lost: Vec<Range<u64>> = written.flat_map(|run| used_blocks(fs, run.block, run.count)).collect();
+        // As long as it is open, or until the next mount after a crash, its blocks are still its own.
+        let is_own = self.orphans.contains(&inode.number)
+            && fs.inode_bytes(inode.number).is_ok_and(|now| generation(&now) == key.1);
+        let mut lost: Vec<Range<u64>> =
+            written.filter(|_| !is_own).flat_map(|run| used_blocks(fs, run.block, run.count)).collect();
         lost.sort_unstable_by_key(|range| range.start);
         let (path, at) = (names.path(inode.number, version.ages), self.at.get(&key).copied());
         Some(DeletedFile { inode: inode.clone(), path, at, runs, has_unknown_places, lost })

@@ -4,6 +4,8 @@
 
 mod check;
 mod content;
+#[cfg(test)]
+mod crash_tests;
 mod deleted;
 mod folder;
 mod groups;

@@ -7,6 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use super::disks::DiskVolume;
+use super::packages::PackagesOn;
 use super::surface_notes::SurfaceNotes;
 use crate::areas::{Examined, VOLUMES};
 use crate::devices::ext4::{FileSystem, Owner, Part, Paths, owners};
@@ -136,6 +137,9 @@ pub(super) fn of_files(volume: &DiskVolume<'_>, fs: &FileSystem<'_>, ranges: &[R
         examined.findings.push(volume.finding(Some(what), Verdict::Unreadable, cause, Some(copy_first())));
     }
     by_owner.retain(|owner, _| lost == 0 || !nameless(owner));
+    let path_of = |owner: &Owner| inode_of(owner).and_then(|inode| paths.of(inode).into_iter().next());
+    let on_disk = by_owner.keys().take(MAX_FILES).filter(|_| volume.mounted_at.is_none());
+    let packages = PackagesOn::find(fs, on_disk.filter_map(path_of));
     for (owner, blocks) in by_owner.iter().take(MAX_FILES) {
         let (what, means) = described(owner, &paths);
         let amount = match blocks.len() {
@@ -149,7 +153,11 @@ pub(super) fn of_files(volume: &DiskVolume<'_>, fs: &FileSystem<'_>, ranges: &[R
                 let on_path = Finding::on_path(VOLUMES, &place, Verdict::Unreadable);
                 Finding { cause: Some(cause), action: Some(copy_first()), ..on_path }
             }
-            None => volume.finding(Some(&what), Verdict::Unreadable, cause, Some(copy_first())),
+            None => {
+                let mut finding = volume.finding(Some(&what), Verdict::Unreadable, cause, Some(copy_first()));
+                path_of(owner).inspect(|path| packages.name(path, &mut finding));
+                finding
+            }
         };
         // An unreadable folder is known from its metadata already.
         if !examined.findings.iter().any(|known| known.id == finding.id) {
