@@ -11,6 +11,8 @@ const MAX_SECTOR: usize = 32 << 10;
 const SUM: usize = 0xe0;
 /// The feature of a file system that must be repaired before it can be mounted.
 const NEEDS_REPAIR: u32 = 1 << 4;
+/// No group is smaller, in bytes (`XFS_AG_MIN_BYTES`): a damaged number would lead to the same places again and again.
+const MIN_GROUP: u64 = 16 << 20;
 /// After so many damaged copies no others are looked for.
 const MAX_MARKS: usize = 100;
 /// More groups are not examined.
@@ -47,9 +49,15 @@ pub(super) fn marks(disk: &dyn ReadAt) -> Vec<Mark> {
         marks.push(Mark::NeedsRepair);
     }
     let (block, in_group, groups) = (u64::from(be32(&first, 4)), u64::from(be32(&first, 84)), be32(&first, 88));
+    let Some(group_size) = in_group.checked_mul(block).filter(|size| *size >= MIN_GROUP) else {
+        if marks.is_empty() {
+            marks.push(Mark::Damaged("the superblock".into()));
+        }
+        return marks;
+    };
     let size = |bytes: &[u8]| (be32(bytes, 4), be64(bytes, 8), array::<16>(bytes, 32));
     for group in 1..groups.min(MAX_GROUPS) {
-        let Some(at) = in_group.checked_mul(block).and_then(|size| size.checked_mul(u64::from(group))) else { break };
+        let Some(at) = group_size.checked_mul(u64::from(group)) else { break };
         if at >= disk.size() || marks.len() >= MAX_MARKS {
             break;
         }

@@ -185,7 +185,9 @@ fn commands(context: &Context, report: &RescueReport, again: &str) -> Vec<(Strin
 
 pub(crate) fn describe_verified(context: &Context, report: &RescueVerifyReport) -> String {
     let bad = report.problems.len() as u64;
-    let from = format!("{}, copied since {}", plain(&report.from), local(&report.since));
+    // A disk without a system has no name.
+    let machine = if report.from.is_empty() { "a disk".to_owned() } else { plain(&report.from) };
+    let from = format!("{machine}, copied since {}", local(&report.since));
     let intact = files(report.intact);
     let (label, word, rest) = match (bad, report.stopped) {
         (0, true) => (Label::Bad, "INTERRUPTED", format!("{intact} match the manifest so far")),
