@@ -9,6 +9,8 @@ use super::content::FileContent;
 use super::{Fault, FileSystem};
 
 const MAGIC: u32 = 0xc03b_3998;
+/// Longer ones are not made, in blocks.
+const MAX_BLOCKS: u32 = 10_240_000;
 /// What begins each of its own blocks: magic number, kind, number of the transaction.
 const HEAD: usize = 12;
 const DESCRIPTOR: u32 = 1;
@@ -124,7 +126,12 @@ impl<'f> Journal<'f> {
             (_, told) => told,
         };
         let last = blocks.saturating_sub(fast);
-        if be32(&head, 0x0c) as usize != size || u64::from(blocks) > there || first == 0 || first >= last {
+        if be32(&head, 0x0c) as usize != size
+            || u64::from(blocks) > there
+            || blocks > MAX_BLOCKS
+            || first == 0
+            || first >= last
+        {
             return Err("its superblock is not valid");
         }
         let (start, sequence) = (be32(&head, 0x1c), be32(&head, 0x18));
@@ -140,8 +147,13 @@ impl<'f> Journal<'f> {
     }
 
     fn block(&self, position: u32) -> io::Result<Vec<u8>> {
+        let at = u64::from(position) * self.size as u64;
+        // A damaged one can have holes, and be as long as they are.
+        if self.content.place_of(at).is_none() {
+            return Err(io::ErrorKind::InvalidData.into());
+        }
         let mut bytes = vec![0; self.size];
-        match self.content.read_at(u64::from(position) * self.size as u64, &mut bytes)? {
+        match self.content.read_at(at, &mut bytes)? {
             read if read == self.size => Ok(bytes),
             _ => Err(io::ErrorKind::UnexpectedEof.into()),
         }
@@ -283,7 +295,12 @@ impl<'f> Journal<'f> {
     /// All copies of blocks that are still in the journal and intact, of any transaction, the newest first.
     pub(super) fn copies(&self) -> Vec<BlockCopy> {
         let mut all = Vec::new();
+        let most = (self.last - self.first) as usize;
         for at in self.first..self.last {
+            // Each has a block of its own.
+            if all.len() > most {
+                break;
+            }
             let Ok(bytes) = self.block(at) else { continue };
             if matches!(Self::kind(&bytes), Block::Descriptor(_)) && self.is_whole(&bytes) {
                 // Behind the end, newer copies may have taken the place of these; only checksums say so.
