@@ -2,13 +2,12 @@
 
 use std::collections::{HashMap, HashSet};
 use std::io;
-use std::ops::Range;
 
 use super::kinds::Classifier;
 use super::source::{Content, Found, HomePlace, Item, ItemKind, Source};
-use super::unmounted::UnmountedHomes;
+use super::unmounted::{UnmountedFile, UnmountedHomes};
 use crate::apps::{Bases, Card};
-use crate::devices::ext4::{DeletedFile, FileContent, FileSystem, Paths, deleted_files};
+use crate::devices::ext4::{DeletedFile, FileSystem, Paths, deleted_files};
 use crate::machine::Users;
 use crate::model::{Identity, Instant, SystemPath};
 use crate::report::DataKind;
@@ -221,34 +220,7 @@ impl Source for DeletedHomes<'_> {
         let at = item.inode.and_then(|id| usize::try_from(id.ino).ok());
         let lost = at.and_then(|at| self.files.get(at)).ok_or(io::ErrorKind::NotFound)?;
         let content = self.systems[lost.fs].content_of_deleted(&lost.file);
-        Ok(Box::new(LostContent { content, mtime: item.mtime }))
-    }
-}
-
-/// The content of a deleted file: what something else uses now is unreadable.
-struct LostContent<'a> {
-    content: FileContent<'a>,
-    mtime: Instant,
-}
-
-impl Content for LostContent<'_> {
-    fn status(&self) -> io::Result<(u64, Instant)> {
-        Ok((self.content.size(), self.mtime))
-    }
-
-    fn read_at(&self, at: u64, into: &mut [u8]) -> io::Result<usize> {
-        self.content.read_at(at, into)
-    }
-
-    fn written_after(&self, at: u64) -> io::Result<Option<Range<u64>>> {
-        Ok(self.content.written_after(at))
-    }
-
-    fn grain(&self) -> u64 {
-        self.content.block_size()
-    }
-
-    fn attributes(&self) -> io::Result<Vec<(Vec<u8>, Vec<u8>)>> {
-        Ok(Vec::new())
+        // What something else uses now is unreadable.
+        Ok(Box::new(UnmountedFile { content, mtime: item.mtime }))
     }
 }

@@ -286,9 +286,9 @@ impl Walk<'_> {
 }
 
 /// A file of a file system that is not mounted.
-struct UnmountedFile<'a> {
-    content: FileContent<'a>,
-    mtime: Instant,
+pub(super) struct UnmountedFile<'a> {
+    pub(super) content: FileContent<'a>,
+    pub(super) mtime: Instant,
 }
 
 impl Content for UnmountedFile<'_> {
