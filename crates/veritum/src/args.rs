@@ -284,7 +284,7 @@ pub(crate) struct RescueArgs {
     /// Copy the disk named with --disk into this image file, what can be read first; run it again to resume
     #[arg(long, value_name = "FILE", conflicts_with_all = ["user", "only", "caches"])]
     pub(crate) image: Option<PathBuf>,
-    /// List what was deleted and is still in trash folders; with --disk also what ext4's journal has; with --to copy the latter
+    /// List deleted files in trash folders; with --disk also others that ext4's journal still describes: add --to to copy these
     #[arg(long, conflicts_with_all = ["verify", "image", "back"])]
     pub(crate) deleted: bool,
     /// With --deleted and --to: only this deleted file, or those in this folder, by its path in the list; repeatable
