@@ -94,7 +94,7 @@ impl DriveHealth {
         let warnings = [
             (warning::FEW_SPARES, "its spare blocks are nearly used up"),
             (warning::RELIABILITY, "it says that it is no longer reliable"),
-            (warning::READ_ONLY, "it can only be read any more"),
+            (warning::READ_ONLY, "it can no longer be written"),
             (warning::BACKUP_POWER, "what protects its memory against a power cut has failed"),
         ];
         let set = warnings.into_iter().filter(|(bit, _)| log[0] & bit != 0);
@@ -103,7 +103,7 @@ impl DriveHealth {
         let counted = |at: usize| array(log, at).map_or(0, u64::from_le_bytes);
         health.count(counted(160), "error was not corrected", "errors were not corrected");
         if log[5] >= 100 {
-            health.counted.push(format!("{} % of the writes that its maker expects are used", log[5]));
+            health.counted.push(format!("{} % of its rated life is used", log[5]));
         }
         Ok(health)
     }

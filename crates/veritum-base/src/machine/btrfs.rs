@@ -11,7 +11,7 @@ const COUNTERS: [(&str, &str); 5] = [
     ("write_errs", "write errors"),
     ("flush_errs", "failed flushes"),
     ("corruption_errs", "wrong checksums"),
-    ("generation_errs", "blocks that are too old"),
+    ("generation_errs", "outdated blocks"),
 ];
 
 /// A mounted btrfs file system.

@@ -98,7 +98,7 @@ fn mounted(machine: &Machine, place: &SystemPath) -> Option<Mounted> {
     let device = if id.ino == EXT4_ROOT { device_of(id.dev) } else { None };
     let (nodes, counters) = match device_of(id.dev) {
         Some(node) => (vec![node], Vec::new()),
-        // btrfs has numbers of its own for its parts.
+        // btrfs has other numbers for its parts.
         None => {
             btrfs_of(dir.disk().mount_of(dir.fd()).ok()?).map_or_else(Default::default, |fs| (fs.nodes, fs.counters))
         }

@@ -45,7 +45,7 @@ fn collect(folder: &Path, depth: usize, found: &mut BTreeSet<String>) {
 /// # Errors
 /// Why that is not available.
 pub fn health_of(drive: &str) -> Option<Result<DriveHealth, String>> {
-    // What has no device of its own is made by the kernel.
+    // What has no device is made by the kernel.
     if !Path::new("/sys/block").join(drive).join("device").exists() {
         return None;
     }

@@ -372,11 +372,11 @@ pub struct LostItem {
     pub at: Option<String>,
     /// What its content is, by its beginning: a media type (RFC 6838).
     pub content: Option<String>,
-    /// Whether its content begins with nothing but zeros: the disk may have erased it.
+    /// Whether what was written at its beginning is nothing but zeros: the disk may have erased it.
     pub erased: bool,
     /// The bytes in blocks that something else uses now.
     pub lost_bytes: u64,
-    /// Whether the places of all of its content are known, and nothing else uses them now. They can have been used meanwhile.
+    /// Whether the places of all of its content are known, and nothing else is known to use them now. They can have been used meanwhile.
     pub whole: bool,
 }
 

@@ -32,7 +32,7 @@ pub struct LostFile {
     pub kind: DataKind,
     /// What its content is, by its beginning: a media type (RFC 6838), or `None` if that is not known.
     pub content: Option<String>,
-    /// Whether it begins with nothing but zeros, as on a disk that erases what is free.
+    /// Whether what was written at its beginning is nothing but zeros, as on a disk that erases what is free.
     pub is_erased: bool,
     /// Its path relative to the home, where it is stored.
     pub place: Vec<u8>,
@@ -53,15 +53,20 @@ pub struct DeletedHomes<'a> {
 
 impl<'a> DeletedHomes<'a> {
     /// Finds the deleted files of the users with these homes: what was in the homes, and what else belonged to their owners. File systems
-    /// in use are left out: they change meanwhile, and each write to one can take the place of what was deleted.
+    /// for which `unfit` gives a reason are left out.
     #[must_use]
-    pub fn find(systems: &'a [FileSystem<'a>], in_use: &[bool], homes: &UnmountedHomes<'_>, cards: &[&Card]) -> Self {
+    pub fn find(
+        systems: &'a [FileSystem<'a>],
+        unfit: &[Option<&'static str>],
+        homes: &UnmountedHomes<'_>,
+        cards: &[&Card],
+    ) -> Self {
         let mut found = Self { systems, places: homes.homes().to_vec(), files: Vec::new(), limits: Vec::new() };
         let bases = Bases::default();
         let classifier = Classifier::new(&bases, cards.to_vec());
         for (fs, system) in systems.iter().enumerate() {
-            if in_use.get(fs) == Some(&true) {
-                found.limits.push((fs, "it is in use: unmount it first, and read it from another system"));
+            if let Some(Some(why)) = unfit.get(fs) {
+                found.limits.push((fs, why));
                 continue;
             }
             match deleted_files(system) {
@@ -98,7 +103,7 @@ impl<'a> DeletedHomes<'a> {
         stored.into_iter().chain(was).any(|path| path == *chosen || path.is_within(chosen))
     }
 
-    /// Gives several versions of one file names of their own: the newest keeps its own.
+    /// Gives several versions of one file different names: the newest keeps the usual one.
     fn distinguish(&mut self) {
         let mut taken = HashSet::new();
         for lost in &mut self.files {
@@ -159,7 +164,8 @@ fn lost_file(
     let read = content.read_at(0, &mut beginning).unwrap_or_default();
     beginning.truncate(read);
     let media = media_type(&beginning);
-    let is_erased = read > 0 && beginning.iter().all(|byte| *byte == 0);
+    let is_written = content.written_after(0).is_some_and(|next| next.start == 0);
+    let is_erased = read > 0 && is_written && beginning.iter().all(|byte| *byte == 0);
     let kind = match (below, &media) {
         (Some(below), _) => classifier.kind_of(below),
         (None, Some((media, _))) if ["image/", "audio/", "video/"].iter().any(|kind| media.starts_with(kind)) => {

@@ -199,7 +199,7 @@ fn from_disks<T>(from: &RescueSource, cards: Vec<&Card>, run: Run<'_, T>) -> Res
     let mut limits = Vec::new();
     let found: Vec<DiskFileSystem<'_>> = devices.iter().flat_map(|device| volumes(device, &mut limits)).collect();
     let replayed: Vec<_> = found.iter().map(DiskFileSystem::replayed).collect();
-    let (mut systems, mut names) = (Vec::new(), Vec::new());
+    let (mut systems, mut names, mut unfit) = (Vec::new(), Vec::new(), Vec::new());
     for (volume, replayed) in found.iter().zip(&replayed) {
         let name = &volume.name;
         match FileSystem::open_with(&volume.bytes, replayed.as_ref().ok()) {
@@ -210,8 +210,9 @@ fn from_disks<T>(from: &RescueSource, cards: Vec<&Card>, run: Run<'_, T>) -> Res
                         "{name} was not unmounted cleanly, or is in use: what was written last may be missing, or older than it was"
                     ));
                 }
+                names.push(name);
+                unfit.push(unfit_for_deleted(volume, &system, is_as_it_was));
                 systems.push(system);
-                names.push((name, volume.in_use));
             }
             Err(why) => limits.push(format!("{name} cannot be read as ext4: {why}")),
         }
@@ -235,10 +236,9 @@ fn from_disks<T>(from: &RescueSource, cards: Vec<&Card>, run: Run<'_, T>) -> Res
     let again =
         |user: &String| (user.clone(), "another system on these disks has the same home: name its disk alone".into());
     let origin = origin_of(&systems);
-    let in_use: Vec<bool> = names.iter().map(|(_, in_use)| *in_use).collect();
-    let lost = from.deleted.then(|| DeletedHomes::find(&systems, &in_use, &source, &cards));
+    let lost = from.deleted.then(|| DeletedHomes::find(&systems, &unfit, &source, &cards));
     let of_lost = lost.iter().flat_map(|lost| &lost.limits);
-    limits.extend(of_lost.map(|(fs, why)| format!("the file system's journal of {} is not read: {why}", names[*fs].0)));
+    limits.extend(of_lost.map(|(fs, why)| format!("the file system's journal of {} is not read: {why}", names[*fs])));
     let opened = Opened {
         machine: MachineReport {
             hostname: origin.host.clone(),
@@ -252,6 +252,15 @@ fn from_disks<T>(from: &RescueSource, cards: Vec<&Card>, run: Run<'_, T>) -> Res
         on: On::Disks(&devices),
     };
     run(&source, &opened)
+}
+
+/// Why files that were deleted are not looked for: each write can take their places, or what is free now is not known.
+fn unfit_for_deleted(volume: &DiskFileSystem<'_>, system: &FileSystem<'_>, is_as_it_was: bool) -> Option<&'static str> {
+    match system.superblock.needs_recovery() && !is_as_it_was {
+        _ if volume.in_use => Some("it is in use: unmount it first, or read it from another system"),
+        true => Some("it could not be applied, so that what is free now is not known"),
+        false => None,
+    }
 }
 
 /// The system that file systems are of, by its own files.

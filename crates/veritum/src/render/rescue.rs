@@ -317,9 +317,9 @@ fn lost(item: &LostItem, is_only: bool) -> Vec<Cell> {
     let when = item.at.as_deref().map_or_else(|| "deleted".to_owned(), local);
     let content = item.content.clone().unwrap_or_else(|| "unknown content".to_owned());
     let state = match item {
-        LostItem { erased: true, .. } => "only zeros".to_owned(),
+        LostItem { erased: true, .. } => "begins with zeros".to_owned(),
         LostItem { whole: true, .. } => "perhaps whole".to_owned(),
-        LostItem { lost_bytes: 0, .. } => "in part".to_owned(),
+        LostItem { lost_bytes: 0, .. } => "perhaps in part".to_owned(),
         item => format!("{} overwritten", size(item.lost_bytes)),
     };
     vec![

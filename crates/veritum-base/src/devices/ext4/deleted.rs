@@ -31,6 +31,8 @@ pub struct DeletedFile {
     pub(super) runs: Vec<Run>,
     /// Whether it had more blocks than are known.
     pub(super) has_unknown_places: bool,
+    /// Whether it is known for all of its blocks whether something else uses them now.
+    pub(super) is_use_known: bool,
     /// Blocks of it that something else uses now, in order.
     pub(super) lost: Vec<Range<u64>>,
 }
@@ -46,7 +48,7 @@ impl DeletedFile {
     /// Whether the places of all of its content are known, and nothing else uses them now. They can have been used meanwhile.
     #[must_use]
     pub fn is_whole(&self) -> bool {
-        self.lost.is_empty() && !self.has_unknown_places
+        self.lost.is_empty() && self.is_use_known && !self.has_unknown_places
     }
 }
 
@@ -176,11 +178,12 @@ impl Older {
         // As long as it is open, or until the next mount after a crash, its blocks are still its own.
         let is_own = self.orphans.contains(&inode.number)
             && fs.inode_bytes(inode.number).is_ok_and(|now| generation(&now) == key.1);
-        let mut lost: Vec<Range<u64>> =
-            written.filter(|_| !is_own).flat_map(|run| used_blocks(fs, run.block, run.count)).collect();
+        let used: Vec<_> = written.filter(|_| !is_own).map(|run| used_blocks(fs, run.block, run.count)).collect();
+        let is_use_known = used.iter().all(Option::is_some);
+        let mut lost: Vec<Range<u64>> = used.into_iter().flatten().flatten().collect();
         lost.sort_unstable_by_key(|range| range.start);
         let (path, at) = (names.path(inode.number, version.ages), self.at.get(&key).copied());
-        Some(DeletedFile { inode: inode.clone(), path, at, runs, has_unknown_places, lost })
+        Some(DeletedFile { inode: inode.clone(), path, at, runs, has_unknown_places, is_use_known, lost })
     }
 
     /// A block of places as the file had it: what is on the disk can be emptied, or another file's.

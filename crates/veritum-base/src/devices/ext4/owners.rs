@@ -135,42 +135,52 @@ pub(super) fn of_groups(fs: &FileSystem<'_>, take: &mut dyn FnMut(u64, u64, &Own
 
 /// Whether a block is used by the bitmap of its group; `None` if that cannot be read.
 fn is_used(fs: &FileSystem<'_>, block: u64) -> Option<bool> {
-    let superblock = &fs.superblock;
-    let within = block.checked_sub(superblock.first_block)?;
-    let group = fs.groups.get(usize::try_from(within / superblock.blocks_per_group).ok()?)?.as_ref().ok()?;
-    if group.no_block_bitmap {
-        return Some(false);
-    }
-    let cluster = superblock.blocks_per_group / superblock.clusters_per_group;
-    let bit = usize::try_from(within % superblock.blocks_per_group / cluster).ok()?;
-    let bitmap = fs.block(group.block_bitmap).ok()?;
-    Some(bitmap.get(bit / 8)? >> (bit % 8) & 1 != 0)
+    GroupBitmap::of(fs, block)?.has(block)
 }
 
-/// Those of some adjacent blocks that are in use by the bitmaps of their groups, as far as these can be read.
-pub(super) fn used_blocks(fs: &FileSystem<'_>, first: u64, count: u64) -> Vec<Range<u64>> {
-    let superblock = &fs.superblock;
-    let cluster = superblock.blocks_per_group / superblock.clusters_per_group;
-    let end = first.saturating_add(count).min(superblock.blocks);
-    let mut found: Vec<Range<u64>> = Vec::new();
-    let mut at = first.max(superblock.first_block);
-    while at < end {
-        let number = (at - superblock.first_block) / superblock.blocks_per_group;
+/// The blocks in use of one group.
+struct GroupBitmap {
+    start: u64,
+    cluster: u64,
+    /// `None` where none is in use but the group's own parts.
+    bits: Option<Vec<u8>>,
+}
+
+impl GroupBitmap {
+    /// That of the group of a block; `None` if it cannot be read.
+    fn of(fs: &FileSystem<'_>, block: u64) -> Option<Self> {
+        let superblock = &fs.superblock;
+        let number = block.checked_sub(superblock.first_block)? / superblock.blocks_per_group;
+        let group = fs.groups.get(usize::try_from(number).ok()?)?.as_ref().ok()?;
         let start = superblock.first_block + number * superblock.blocks_per_group;
-        let next = (start + superblock.blocks_per_group).min(end);
-        let group = usize::try_from(number).ok().and_then(|number| fs.groups.get(number)?.as_ref().ok());
-        let bitmap = group.filter(|group| !group.no_block_bitmap).and_then(|group| fs.block(group.block_bitmap).ok());
-        let is_used = |block: u64| {
-            let bit = usize::try_from((block - start) / cluster).unwrap_or(usize::MAX);
-            bitmap.as_ref().is_some_and(|bitmap| bitmap.get(bit / 8).is_some_and(|byte| byte >> (bit % 8) & 1 != 0))
-        };
-        for block in (at..next).filter(|block| is_used(*block)) {
-            match found.last_mut() {
-                Some(last) if last.end == block => last.end += 1,
-                _ => found.push(block..block + 1),
+        let cluster = superblock.blocks_per_group / superblock.clusters_per_group;
+        let bits = if group.no_block_bitmap { None } else { Some(fs.block(group.block_bitmap).ok()?) };
+        Some(Self { start, cluster, bits })
+    }
+
+    fn has(&self, block: u64) -> Option<bool> {
+        let Some(bits) = &self.bits else { return Some(false) };
+        let bit = usize::try_from(block.checked_sub(self.start)? / self.cluster).ok()?;
+        Some(bits.get(bit / 8)? >> (bit % 8) & 1 != 0)
+    }
+}
+
+/// Those of some adjacent blocks that are in use by the bitmaps of their groups; `None` if one of these cannot be read.
+pub(super) fn used_blocks(fs: &FileSystem<'_>, first: u64, count: u64) -> Option<Vec<Range<u64>>> {
+    let end = first.saturating_add(count).min(fs.superblock.blocks);
+    let mut found: Vec<Range<u64>> = Vec::new();
+    let mut at = first;
+    while at < end {
+        let bitmap = GroupBitmap::of(fs, at)?;
+        let next = (bitmap.start + fs.superblock.blocks_per_group).min(end);
+        for block in at..next {
+            match (bitmap.has(block)?, found.last_mut()) {
+                (false, _) => {}
+                (true, Some(last)) if last.end == block => last.end += 1,
+                (true, _) => found.push(block..block + 1),
             }
         }
         at = next;
     }
-    found
+    Some(found)
 }

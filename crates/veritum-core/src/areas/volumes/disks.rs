@@ -143,8 +143,11 @@ pub fn examine_disks(
         drives.extend(drives_below(device.path()).into_iter().map(|drive| (drive, true)));
     }
     drives::examine(&drives, true, &mut examined);
-    let left =
-        |finding: &Finding| Left::new(finding, "Veritum does not change file systems".into(), finding.action.clone());
+    let left = |finding: &Finding| {
+        let is_drives = finding.verdict == Verdict::Failing;
+        let why = if is_drives { drives::WHY } else { "Veritum does not change file systems" };
+        Left::new(finding, why.into(), finding.action.clone())
+    };
     examined.left = examined.problems().map(left).collect();
     // Where nothing could be examined, nothing is sound.
     examined.coverage.incomplete = examined.coverage.examined == 0;

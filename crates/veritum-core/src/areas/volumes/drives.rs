@@ -10,7 +10,7 @@ use crate::model::{Finding, Verdict};
 use crate::platform::drives::health_of;
 
 /// Why a drive's problem is not repaired.
-pub(super) const WHY: &str = "the drive itself reports it: nothing on it can be repaired that lasts";
+pub(super) const WHY: &str = "the drive reports it itself: no repair on it would last";
 
 /// Examines drives, each with whether the system itself is on it. Returns how many of these are in doubt. `is_named`: also what is known of
 /// drives that report nothing is wanted.
@@ -28,7 +28,7 @@ pub(super) fn examine(drives: &BTreeMap<String, bool>, is_named: bool, examined:
                 examined.findings.extend(described(drive, &health));
                 if !health.is_in_doubt() && is_named {
                     examined.note_extent(format!(
-                        "{drive} reports no failure of its own; what it has not read for a while it does not know"
+                        "{drive} reports no failure; of what it has not read for a while it knows nothing"
                     ));
                 }
             }

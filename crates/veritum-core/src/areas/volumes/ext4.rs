@@ -86,7 +86,8 @@ fn not_unmounted(volume: &DiskVolume<'_>, replayed: &Result<Replayed<'_>, NotRep
         Err(NotReplayed::Unusable(why)) => format!("{NOT_CLEAN}; it cannot be read here: {why}"),
         Err(NotReplayed::Damaged(fault)) => {
             let why = if *fault == Fault::Unreadable { "cannot be read" } else { "is damaged: a checksum is wrong" };
-            let cause = format!("it {why}; what was written last is lost in part, and other metadata can be wrong");
+            let cause =
+                format!("{why}; what was written last may be lost, and other metadata may only seem to be damaged");
             let what = Some("the file system's journal");
             return volume.finding(what, Verdict::Corrupt, cause, Some(what_to_do(volume)));
         }

@@ -1,4 +1,5 @@
-//! What the kernel could not read since the system was started, and at earlier starts, by the files that are there. No counter of a file system knows that.
+//! What the kernel could not read since the system was started, and at earlier starts, by the files that are there. No counter of a file
+//! system knows that.
 
 use std::collections::BTreeSet;
 use std::ops::Range;
@@ -40,32 +41,42 @@ pub(super) fn examine(volume: &DiskVolume<'_>, node: &Path, offset: u64, known: 
     let Some((disk, start)) = place_of(node) else { return };
     let start = start.saturating_add(offset);
     let of_disk = |error: &&ReadError| error.disk == disk;
-    let now = again(volume, start, known.now.iter().filter(of_disk), "since the start,", examined);
+    let (now, fine) = again(volume, start, known.now.iter().filter(of_disk), examined);
+    let name = &volume.name;
+    if fine > 0 {
+        let places = places(fine);
+        let words = format!("{places} of {name} could not be read by the kernel since the start, and can be read now");
+        examined.note_extent(words);
+    }
     let of_disk = |error: &&ReadError| known.of_another || error.disk == disk;
     let others = known.earlier.iter().filter(|error| !known.now.contains(error)).filter(of_disk);
-    let when = "at an earlier start, when the disk may have had another name,";
-    let earlier = again(volume, start, others, when, examined);
+    let (earlier, fine) = again(volume, start, others, examined);
+    if fine > 0 {
+        let places = places(fine);
+        examined.note_extent(format!(
+            "{places} that the kernel could not read at an earlier start, perhaps of another disk, can be read now on {name}"
+        ));
+    }
     let mut unreadable = [now, earlier].concat();
     unreadable.sort_unstable_by_key(|range| range.start);
     unreadable.dedup();
     if unreadable.is_empty() {
         return;
     }
-    let (name, places) = (&volume.name, places(unreadable.len()));
-    examined.note_extent(format!("{places} of {name} cannot be read, by the kernel's log and again now"));
+    let places = places(unreadable.len());
+    examined.note_extent(format!("{places} of {name} that the kernel could not read before cannot be read now"));
     if let Ok(fs) = FileSystem::open(&volume.bytes) {
         of_files(volume, &fs, &unreadable, examined);
     }
 }
 
-/// Those of some places that cannot be read now either; the others are only mentioned.
+/// Those of some places that cannot be read now either, and the number of the others.
 fn again<'e>(
     volume: &DiskVolume<'_>,
     start: u64,
     errors: impl Iterator<Item = &'e ReadError>,
-    when: &str,
     examined: &mut Examined,
-) -> Vec<Range<u64>> {
+) -> (Vec<Range<u64>>, usize) {
     let size = volume.bytes.size();
     let found = errors.filter_map(|error| error.sector.saturating_mul(SECTOR).checked_sub(start));
     let mut found: Vec<u64> = found.filter(|at| *at < size).map(|at| at / GRAIN * GRAIN).collect();
@@ -84,10 +95,6 @@ fn again<'e>(
     if more > 0 {
         examined.leave_out_many(format!("more places of {name} that the kernel could not read"), more as u64, None);
     }
-    let now = again - unreadable.len();
-    if now > 0 {
-        let places = places(now);
-        examined.note_extent(format!("{places} of {name} could not be read by the kernel {when} and can be read now"));
-    }
-    unreadable
+    let fine = again - unreadable.len();
+    (unreadable, fine)
 }
