@@ -36,6 +36,10 @@ pub enum Phase {
     Rescuing,
     /// Comparing copied files with their manifest; items are files.
     ReadingBack,
+    /// Listing the system's files for a savepoint.
+    Walking,
+    /// Reading the system's files for a savepoint.
+    Recording,
     /// Comparing files with their reference.
     Comparing,
     /// Writing replacements next to their destinations.

@@ -27,6 +27,7 @@
 //! | [`report`], [`history`] | results as data; past changes |
 //! | [`areas`] | expected × found → findings, area by area |
 //! | [`rescue`] | users' files copied to another disk, verified |
+//! | [`savepoints`] | recorded states of the system, and their contents |
 //! | [`work`] | the commands, made of the other modules |
 //!
 //! A check of a machine in a folder, by its package database alone:
@@ -91,6 +92,7 @@ pub mod plan;
 pub mod reference;
 pub mod report;
 pub mod rescue;
+pub mod savepoints;
 pub mod supply;
 pub mod system;
 pub mod work;

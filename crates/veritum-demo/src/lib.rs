@@ -20,6 +20,7 @@ mod sources;
 mod spec;
 pub mod test_home;
 mod updates;
+mod upgrade;
 pub mod world;
 
 pub use build::{BuildError, BuildOptions, Built, CARDS, build};

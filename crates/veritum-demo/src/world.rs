@@ -86,6 +86,14 @@ impl World {
         fs::write(root.join("home/mirela/letter"), "private\n")
     }
 
+    /// Makes these the only installed packages, as dpkg does: files are replaced by rename.
+    ///
+    /// # Errors
+    /// When the folder cannot be written.
+    pub fn upgrade(&self, packages: &[Package]) -> io::Result<()> {
+        crate::upgrade::upgrade(&self.machine(), packages)
+    }
+
     fn fill(&self, packages: &[Package]) -> Result<(), Box<dyn std::error::Error>> {
         let pool = self.folder.join("pool");
         fs::create_dir_all(&pool)?;

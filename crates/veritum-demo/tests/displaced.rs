@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 use support::folder;
 use veritum_core::areas::FILES;
-use veritum_core::change::{ChangeContext, OpenChange, StateFolder, Verb, displaced};
+use veritum_core::change::{ChangeContext, OpenChange, Purpose, StateFolder, Verb, displaced};
 use veritum_core::event::NoObserver;
 use veritum_core::machine::{LiveDisk, Machine, Protection};
 use veritum_core::model::{Identity, SystemPath};
@@ -54,7 +54,7 @@ fn files_and_all_that_displaced_folders_hold_are_told_but_nothing_that_only_got_
         home: None,
     };
     let now = jiff::Timestamp::from_second(veritum_demo::NOW).unwrap();
-    let mut change = OpenChange::begin(context, Verb::Repair, FILES, None, "run", now).unwrap();
+    let mut change = OpenChange::begin(context, Purpose::new(Verb::Repair, FILES), "run", now).unwrap();
     let owner = fs::metadata(world.at("/usr/share/quay/other")).unwrap();
     let meta = Operation::SetMeta { mode: 0o600, uid: owner.uid(), gid: owner.gid() };
     let actions = vec![

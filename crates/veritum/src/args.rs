@@ -169,7 +169,7 @@ pub(crate) enum Verb {
         #[arg(value_name = "PATH|ID|APP|CHANGE")]
         what: OsString,
     },
-    /// List packages, applications, changes or updates
+    /// List packages, applications, changes, updates or savepoints
     List {
         /// What to list
         what: Listing,
@@ -183,6 +183,10 @@ pub(crate) enum Verb {
     Reset(ResetArgs),
     /// Copy users' files to another disk and verify the copies; nothing is written to where they come from
     Rescue(RescueArgs),
+    /// Record the system's state, without users' files, so that it can be returned to
+    Savepoint(SavepointArgs),
+    /// Return the system to a savepoint; users' files are not touched
+    Return(ReturnArgs),
     /// Undo a change
     Undo {
         /// The change's number (default: all changes of the latest run)
@@ -271,6 +275,49 @@ pub(crate) struct RepairArgs {
     pub(crate) rescued: Option<PathBuf>,
 }
 
+/// Why a savepoint is made
+#[derive(Debug, Args)]
+pub(crate) struct SavepointArgs {
+    /// The reason, shown in the list of savepoints
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) reason: Option<String>,
+    /// Make savepoints before apt changes packages, from now on; the first one at once
+    #[arg(long, value_name = "WHEN", conflicts_with = "reason")]
+    pub(crate) automatic: Option<Switch>,
+    /// Called by apt, with the packages on standard input
+    #[arg(long, hide = true, conflicts_with_all = ["reason", "automatic"])]
+    pub(crate) before_packages: bool,
+}
+
+/// On or off
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Switch {
+    /// On
+    On,
+    /// Off
+    Off,
+}
+
+/// Which savepoint, and what of it
+#[derive(Debug, Args)]
+pub(crate) struct ReturnArgs {
+    /// The savepoint's number (see `veritum list savepoints`)
+    #[arg(value_parser = savepoint_number)]
+    pub(crate) savepoint: u64,
+    /// Only this package's files; files that tools generate from them are generated again; repeatable
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["accounts", "exact"])]
+    pub(crate) package: Vec<String>,
+    /// Also return configuration files that a person changed since
+    #[arg(long)]
+    pub(crate) config_files: bool,
+    /// Also return accounts, passwords and groups
+    #[arg(long)]
+    pub(crate) accounts: bool,
+    /// Also set aside everything that was made since in the places that a savepoint covers
+    #[arg(long)]
+    pub(crate) exact: bool,
+}
+
 /// What is copied, and where to
 #[derive(Debug, Args)]
 #[command(group = clap::ArgGroup::new("rescue").args(["to", "verify", "image", "back"]))]
@@ -336,6 +383,8 @@ pub(crate) enum Listing {
     Changes,
     /// Packages installed, updated and removed, by date
     Updates,
+    /// Savepoints, and what changed since each
+    Savepoints,
 }
 
 /// Which updates to list
@@ -347,7 +396,7 @@ pub(crate) struct UpdatesArgs {
     /// Only updates of this package
     #[arg(long, value_name = "NAME", help_heading = "Updates")]
     pub(crate) package: Option<String>,
-    /// When the trouble began: marks updates of the week before
+    /// When the trouble began: marks updates of the week before; with `savepoints`: the last one before it
     #[arg(long, value_name = "DATE", value_parser = last_moment, help_heading = "Updates")]
     pub(crate) trouble: Option<DateTime>,
 }
@@ -411,6 +460,12 @@ pub(crate) enum StoreVerb {
 /// A number, with an error message for other words.
 fn whole_number(text: &str) -> Result<u64, String> {
     text.parse().map_err(|_| "CHANGE must be a number (see `veritum list changes`)".to_owned())
+}
+
+/// A savepoint's number, also as `savepoint:N`.
+fn savepoint_number(text: &str) -> Result<u64, String> {
+    let number = text.strip_prefix("savepoint:").unwrap_or(text);
+    number.parse().map_err(|_| "SAVEPOINT must be a number (see `veritum list savepoints`)".to_owned())
 }
 
 #[derive(Debug, Args)]

@@ -10,8 +10,8 @@ use veritum_core::model::ActionResult;
 use veritum_core::report::{
     AppReport, AppsReport, ChangesReport, CheckReport, DamagedChange, ExplainReport, Fate, MachineReport,
     PackagesReport, RecoverReport, RepairReport, RescueBackReport, RescueDeletedReport, RescueImageReport,
-    RescueReport, RescueVerifyReport, ResetReport, StatusReport, StoreAddReport, StoreReport, UndoReport,
-    UpdatesReport,
+    RescueReport, RescueVerifyReport, ResetReport, ReturnReport, SavepointReport, SavepointsReport, StatusReport,
+    StoreAddReport, StoreReport, UndoReport, UpdatesReport,
 };
 
 use crate::errors::ErrorReport;
@@ -105,6 +105,27 @@ impl Document for RescueVerifyReport {
     }
 }
 
+impl Document for SavepointReport {
+    fn totals(&self) -> Totals {
+        let missing = self.missing.len() as u64;
+        [("entries", self.entries), ("copied_bytes", self.copied_bytes), ("missing", missing)].into()
+    }
+}
+
+impl Document for ReturnReport {
+    fn totals(&self) -> Totals {
+        let bytes = self.actions.iter().map(|action| action.bytes).sum();
+        [
+            ("packages", self.packages.len() as u64),
+            ("actions", self.actions.len() as u64),
+            ("bytes", bytes),
+            ("staying", self.staying.len() as u64),
+            ("lost", self.lost.len() as u64),
+        ]
+        .into()
+    }
+}
+
 impl Document for StoreAddReport {
     fn totals(&self) -> Totals {
         let refused = self.refused.len() as u64 + self.failed.len() as u64;
@@ -153,6 +174,7 @@ counted! {
     ChangesReport, "changes", changes;
     RecoverReport, "changes", changes;
     UpdatesReport, "runs", runs;
+    SavepointsReport, "savepoints", savepoints;
     AppsReport, "apps", apps;
     RescueDeletedReport, "deleted", deleted;
     ChangeReport, "files", places;

@@ -7,6 +7,7 @@ use veritum_core::machine::MachineError;
 use veritum_core::model::{Action, error_chain, error_words, quoted};
 use veritum_core::rescue::manifest::ManifestError;
 use veritum_core::rescue::{DestinationError, RescueError};
+use veritum_core::savepoints::SavepointError;
 use veritum_core::store::StoreError;
 use veritum_core::trust::KeysError;
 use veritum_core::work::WorkError;
@@ -108,6 +109,8 @@ impl From<WorkError> for Failure {
             }
             WorkError::Store(e) => e.into(),
             WorkError::Change(e) => e.into(),
+            WorkError::Savepoint(SavepointError::Change(e)) => e.into(),
+            WorkError::Savepoint(SavepointError::Stopped) => WorkError::Stopped.into(),
             WorkError::Target(e) => e.into(),
             WorkError::ChangeUnderWay => Self::not_done(
                 error.to_string(),

@@ -88,6 +88,7 @@ pub(crate) const TOPICS: &[Topic] = &[
         examples: &[
             ("veritum list changes", "what Veritum changed"),
             ("veritum list updates --trouble 2026-03-02", "marks the updates of the week before"),
+            ("veritum list savepoints --trouble 2026-03-02", "names the last one before the trouble"),
             ("veritum list apps --sizes", "applications and their disk usage"),
         ],
         statuses: READING,
@@ -126,6 +127,39 @@ pub(crate) const TOPICS: &[Topic] = &[
             USAGE,
             FAILED,
             ("130, 143", "interrupted: run the command again to resume"),
+        ],
+    },
+    Topic {
+        verb: "savepoint",
+        examples: &[
+            ("veritum savepoint --reason driver", "record the present state"),
+            ("veritum savepoint --automatic on", "make one before each change of packages by apt"),
+            ("veritum list savepoints", "all savepoints, and what changed since each"),
+        ],
+        statuses: &[
+            FINE,
+            ("1", "some files could not be recorded"),
+            USAGE,
+            FAILED,
+            ("130, 143", "interrupted: no savepoint was made"),
+        ],
+    },
+    Topic {
+        verb: "return",
+        examples: &[
+            ("veritum return 4 --plan", "what would change, what would stay"),
+            ("veritum return 4", "show the plan, ask, return as a whole or not at all"),
+            ("veritum return 4 --package gullmail", "one package only"),
+            ("veritum return 4 --root /mnt", "a mounted system that does not start"),
+            ("veritum undo", "undo the return"),
+        ],
+        statuses: &[
+            DECLINED,
+            ("1", "contents are no longer kept: nothing was changed"),
+            USAGE,
+            FAILED,
+            ("4", "returned, a restart is due"),
+            STOPPED,
         ],
     },
     Topic {
@@ -215,6 +249,7 @@ pub(crate) const SYMPTOMS: &[(&str, &str)] = &[
     ("An application does not start", "veritum check app:NAME"),
     ("... it starts, but misbehaves", "veritum reset NAME --plan"),
     ("Trouble since an update", "veritum list updates --trouble DATE"),
+    ("... back to before it", "veritum list savepoints --trouble DATE"),
     ("The system does not start", "veritum check --root /mnt"),
     ("The disk is failing", "veritum rescue --to DIR"),
     ("A change made it worse", "veritum undo"),

@@ -31,29 +31,31 @@ enum Kind {
 type Groups = &'static [&'static [&'static str]];
 
 const LOOKS: &[&str] = &["status", "check", "repair", "explain", "list"];
-const CHANGES: &[&str] = &["reset", "undo", "recover"];
+const CHANGES: &[&str] = &["reset", "return", "undo", "recover"];
+const SAVEPOINT: &[&str] = &["savepoint"];
 const GUARD: &[&str] = &["guard"];
 const FILL: &[&str] = &["store add"];
+const RETURN: &[&str] = &["return"];
 /// Commands on a store alone.
 const STORES: &[&str] = &["store sign", "store trust", "store show"];
 
 const WITH_A_STORE: Groups = &[LOOKS, FILL, &["store sign", "store show"]];
 /// Every command on a machine opens the store in use, which may be on a web server.
-const OPENING_A_STORE: Groups = &[LOOKS, CHANGES, GUARD, FILL, STORES];
-const WITH_SOURCES: Groups = &[LOOKS, FILL];
+const OPENING_A_STORE: Groups = &[LOOKS, CHANGES, SAVEPOINT, GUARD, FILL, STORES];
+const WITH_SOURCES: Groups = &[LOOKS, RETURN, FILL];
 const WITH_NETWORK: Groups = &[LOOKS, FILL, &["store trust", "store show"]];
 const CHANGING: Groups = &[&["repair"], CHANGES, FILL, &["store trust"], RESCUE];
 const PLANNED: Groups = &[&["repair"], CHANGES, FILL, &["store trust"], RESCUE];
 const DETAILED: Groups =
-    &[&["status", "check", "repair", "explain", "list", "reset", "undo", "store create"], FILL, STORES];
-const REPORTING: Groups = &[LOOKS, CHANGES, &["store create"], FILL, STORES, RESCUE];
+    &[&["status", "check", "repair", "explain", "list", "reset", "undo", "savepoint", "store create"], FILL, STORES];
+const REPORTING: Groups = &[LOOKS, CHANGES, SAVEPOINT, &["store create"], FILL, STORES, RESCUE];
 const CHECK: Groups = &[&["check"]];
 const RESCUE: &[&str] = &["rescue"];
-const ON_A_ROOT: Groups = &[LOOKS, CHANGES, GUARD, FILL, RESCUE];
+const ON_A_ROOT: Groups = &[LOOKS, CHANGES, SAVEPOINT, GUARD, FILL, RESCUE];
 const ON_DISKS: Groups = &[&["check", "repair"], RESCUE];
 const CHECK_AND_REPAIR: Groups = &[&["check", "repair"]];
-const WRITING_FILES: Groups = &[&["repair", "undo", "recover"]];
-const LISTING: Groups = &[&["check", "repair", "list", "undo"], RESCUE];
+const WRITING_FILES: Groups = &[&["repair", "return", "undo", "recover"]];
+const LISTING: Groups = &[&["check", "repair", "list", "undo", "savepoint", "return"], RESCUE];
 
 /// In the order in which they are repeated.
 #[rustfmt::skip]

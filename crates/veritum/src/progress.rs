@@ -138,6 +138,8 @@ fn describe(phase: Phase) -> &'static str {
         Phase::Surface => "reading the disk",
         Phase::Rescuing => "copying",
         Phase::ReadingBack => "reading copied files",
+        Phase::Walking => "listing files",
+        Phase::Recording => "reading files",
         Phase::Comparing => "files: comparing",
         Phase::Staging => "writing replacements",
         Phase::Exchanging => "exchanging",

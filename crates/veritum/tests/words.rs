@@ -267,9 +267,10 @@ fn what_updates_rest_on_is_told_with_what_to_do() {
         .say(&["repair", "--everything"])
         .expect_err(2, &["the area `updates` was not named", "repair updates --everything"]);
     bench.say(&["list", "updates", "--trouble", "2026-03-02"]).expect(0, &["Next:  veritum check"]);
-    bench
-        .say(&["list", "changes", "--since", "2026-03-02"])
-        .expect_err(2, &["--since, --package and --trouble apply to `list updates` only", "list updates"]);
+    bench.say(&["list", "changes", "--since", "2026-03-02"]).expect_err(
+        2,
+        &["--since and --package apply to `list updates` only, --trouble also to `list savepoints`", "list updates"],
+    );
     bench.say(&["list", "updates", "--since", "yesterday"]).expect_err(2, &["type a date like 2026-03-02"]);
 }
 

@@ -82,6 +82,10 @@ pub trait Disk: Send + Sync + fmt::Debug {
     fn flags(&self, file: BorrowedFd<'_>) -> io::Result<Option<u32>>;
     /// The free space of an open handle's file system.
     fn room(&self, dir: BorrowedFd<'_>) -> io::Result<FreeSpace>;
+    /// Whether an open folder is on an overlay file system, where a hard link to a file of a lower layer copies its content.
+    fn is_overlay(&self, _dir: BorrowedFd<'_>) -> io::Result<bool> {
+        Ok(false)
+    }
     /// Drops a file's cached pages, so that the next read comes from the medium.
     fn forget(&self, file: BorrowedFd<'_>) -> io::Result<()>;
     /// Asks the medium for a file's first bytes, without waiting for them: they are read soon.
@@ -112,6 +116,13 @@ pub trait Disk: Send + Sync + fmt::Debug {
     ) -> io::Result<()>;
     /// Creates a hard link to a file or symlink.
     fn hard_link(&self, from: BorrowedFd<'_>, old: &Name, to: BorrowedFd<'_>, new: &Name) -> io::Result<()>;
+    /// Makes an empty file share the blocks of another one (`FICLONE`); later writes to either do not affect the other.
+    ///
+    /// # Errors
+    /// Where the file system cannot do that (the default), or the two are on different ones.
+    fn clone_file(&self, _from: BorrowedFd<'_>, _to: BorrowedFd<'_>) -> io::Result<()> {
+        Err(rustix::io::Errno::NOTSUP.into())
+    }
     /// Renames a name.
     fn rename(&self, from: BorrowedFd<'_>, old: &Name, to: BorrowedFd<'_>, new: &Name, how: Exchange)
     -> io::Result<()>;

@@ -15,6 +15,8 @@ use crate::model::{FileKind, Identity, Instant, Stat};
 
 /// How often a path is tried again when another process renames part of it (one call in twenty, measured under load).
 const TRIES: usize = 100;
+/// The type of overlay file systems (statfs(2)).
+const OVERLAY: u64 = 0x794c_7630;
 /// Larger extended attributes are not copied, in bytes: no supported file system has them.
 const MAX_XATTR: usize = 64 * 1024;
 
@@ -209,6 +211,11 @@ impl Disk for LiveDisk {
         })
     }
 
+    #[allow(clippy::unnecessary_cast, reason = "widths differ between architectures")]
+    fn is_overlay(&self, dir: BorrowedFd<'_>) -> io::Result<bool> {
+        Ok(fs::fstatfs(dir)?.f_type as u64 == OVERLAY)
+    }
+
     fn forget(&self, file: BorrowedFd<'_>) -> io::Result<()> {
         Ok(fs::fadvise(file, 0, None, fs::Advice::DontNeed)?)
     }
@@ -283,6 +290,10 @@ impl Disk for LiveDisk {
 
     fn hard_link(&self, from: BorrowedFd<'_>, old: &Name, to: BorrowedFd<'_>, new: &Name) -> io::Result<()> {
         Ok(fs::linkat(from, OsStr::from_bytes(old), to, OsStr::from_bytes(new), AtFlags::empty())?)
+    }
+
+    fn clone_file(&self, from: BorrowedFd<'_>, to: BorrowedFd<'_>) -> io::Result<()> {
+        Ok(fs::ioctl_ficlone(to, from)?)
     }
 
     fn rename(

@@ -107,6 +107,24 @@ pub fn in_use(disk: &Path, offset: u64) -> bool {
     fs::read_dir("/sys/block").is_ok_and(|all| all.flatten().any(attached))
 }
 
+/// Whether a device of fstab(5) is there now: `UUID=…`, `LABEL=…`, `PARTUUID=…`, `PARTLABEL=…` or a path below /dev; `None` if that
+/// is not known, or it is no device.
+#[must_use]
+pub fn is_there(device: &str) -> Option<bool> {
+    let value = |text: &str| text.trim_matches('"').to_owned();
+    let (folder, name) = match device.split_once('=') {
+        Some(("UUID", uuid)) => ("/dev/disk/by-uuid", value(uuid)),
+        Some(("LABEL", label)) => ("/dev/disk/by-label", value(label)),
+        Some(("PARTUUID", uuid)) => ("/dev/disk/by-partuuid", value(uuid)),
+        Some(("PARTLABEL", label)) => ("/dev/disk/by-partlabel", value(label)),
+        _ if device.starts_with("/dev/") => ("/dev", device["/dev/".len()..].to_owned()),
+        _ => return None,
+    };
+    // Without udev (in a container) nothing is known.
+    let known = Path::new(folder).exists() && Path::new("/dev/disk/by-uuid").exists();
+    known.then(|| Path::new(folder).join(name).exists())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -23,7 +23,7 @@ pub use inventory::{InventoryAnswer, InventoryQuestion};
 pub use observe::observe;
 pub use profile::{Profile, ProfileFault, ProfileQuestion};
 pub use question::{HomeAgent, HomeQuestion, HomeResponder, Question, WholeQuestion, ask};
-pub use remembered::{Remembered, RememberedParts};
+pub use remembered::{ChangedTimes, KnownContent, Remembered, RememberedParts};
 pub use snapshot::{Snapshot, SnapshotBuilder, Watch};
 pub use sums::{Files, digest_files};
 

@@ -1,4 +1,6 @@
-//! Digests of files at the last full check: files unchanged since then are not read again.
+//! Digests of files at the last full check, or when a savepoint was made: files unchanged since then are not read again.
+
+use std::collections::HashMap;
 
 use super::{ContentDigest, Look, Observation};
 use crate::model::{Digest, Identity, Instant, Md5, Stat};
@@ -12,6 +14,24 @@ const PART: usize = IN_PART * RECORD;
 /// Files that changed so shortly before a check are read again, in seconds: another change might not alter the time.
 pub(super) const STEP: i64 = 2;
 
+/// Where a record's change time is.
+const CTIME: std::ops::Range<usize> = 36..48;
+/// The bits of a record's flags: it carries file capabilities; it has neither extended attributes nor locking inode flags.
+const CAPABILITIES: u8 = 1;
+const PLAIN: u8 = 2;
+
+/// Change times that Veritum's own hard links altered: by inode, before and after.
+pub type ChangedTimes = HashMap<Identity, (Instant, Instant)>;
+
+/// The recorded content of an unchanged file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct KnownContent {
+    /// BLAKE3.
+    pub digest: Digest,
+    /// Whether it is known to have neither extended attributes nor locking inode flags.
+    pub plain: bool,
+}
+
 /// The record of one file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Memory {
@@ -20,6 +40,7 @@ struct Memory {
     ctime: Instant,
     digest: ContentDigest,
     capabilities: bool,
+    plain: bool,
 }
 
 /// Records of files as they are saved: encoded part by part, since a system has a hundred thousand of them.
@@ -35,10 +56,41 @@ impl RememberedParts {
             let digest = found.content?;
             let Stat { size, mtime, ctime, id, .. } = found.stat;
             let settled = ctime.s < began.as_second().saturating_sub(STEP);
-            let memory = Memory { size, mtime, ctime, digest, capabilities: found.capabilities };
+            let memory = Memory { size, mtime, ctime, digest, capabilities: found.capabilities, plain: false };
             settled.then(|| record(&id, &memory))
         };
-        let mut records = observations.filter_map(one).peekable();
+        Self::pack(observations.filter_map(one))
+    }
+
+    /// The records of files with known contents.
+    #[must_use]
+    pub fn of_contents<'a>(files: impl Iterator<Item = (&'a Stat, KnownContent)>) -> Self {
+        Self::pack(files.map(|(stat, known)| {
+            let Stat { size, mtime, ctime, id, .. } = *stat;
+            let digest = ContentDigest::Blake3(known.digest);
+            record(&id, &Memory { size, mtime, ctime, digest, capabilities: false, plain: known.plain })
+        }))
+    }
+
+    /// Encoded parts, as they were saved.
+    #[must_use]
+    pub fn from_parts(parts: Vec<Vec<u8>>) -> Self {
+        Self(parts)
+    }
+
+    /// The same with other change times of some files.
+    #[must_use]
+    pub fn with_times(&self, times: &ChangedTimes) -> Self {
+        let part = |part: &Vec<u8>| {
+            let Ok(mut bytes) = zstd::bulk::decompress(part, PART) else { return part.clone() };
+            bytes.chunks_exact_mut(RECORD).for_each(|record| change_time(record, times));
+            zstd::bulk::compress(&bytes, 1).unwrap_or_else(|_| part.clone())
+        };
+        Self(self.0.iter().map(part).collect())
+    }
+
+    fn pack(records: impl Iterator<Item = [u8; RECORD]>) -> Self {
+        let mut records = records.peekable();
         let mut parts = Vec::new();
         let mut part = Vec::with_capacity(PART);
         while records.peek().is_some() {
@@ -61,14 +113,42 @@ impl RememberedParts {
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Remembered(Vec<(Identity, Memory)>);
 
+/// Replaces the change time in a record that begins with device, inode, size, modification time and change time.
+pub(super) fn change_time(record: &mut [u8], times: &ChangedTimes) {
+    let number = |at: usize| record[at..at + 8].try_into().map(u64::from_le_bytes).unwrap_or_default();
+    let id = Identity { dev: number(0), ino: number(8) };
+    let bytes = |time: &Instant| {
+        let mut bytes = [0; 12];
+        bytes[..8].copy_from_slice(&time.s.to_le_bytes());
+        bytes[8..].copy_from_slice(&time.n.to_le_bytes());
+        bytes
+    };
+    if let Some((before, after)) = times.get(&id)
+        && record[CTIME] == bytes(before)
+    {
+        record[CTIME].copy_from_slice(&bytes(after));
+    }
+}
+
 impl Remembered {
-    /// The digest of an unchanged file, if one of that kind is recorded, and whether it has capabilities.
-    pub(super) fn still(&self, stat: &Stat, look: Look) -> Option<(ContentDigest, bool)> {
+    /// The content of an unchanged file, if its BLAKE3 digest is recorded.
+    #[must_use]
+    pub fn content(&self, stat: &Stat) -> Option<KnownContent> {
+        let memory = self.unchanged(stat)?;
+        let ContentDigest::Blake3(digest) = memory.digest else { return None };
+        Some(KnownContent { digest, plain: memory.plain })
+    }
+
+    fn unchanged(&self, stat: &Stat) -> Option<&Memory> {
         let at = self.0.binary_search_by_key(&stat.id, |(id, _)| *id).ok()?;
         let (_, memory) = &self.0[at];
-        if (memory.size, memory.mtime, memory.ctime) != (stat.size, stat.mtime, stat.ctime) {
-            return None;
-        }
+        let same = (memory.size, memory.mtime, memory.ctime) == (stat.size, stat.mtime, stat.ctime);
+        same.then_some(memory)
+    }
+
+    /// The digest of an unchanged file, if one of that kind is recorded, and whether it has capabilities.
+    pub(super) fn still(&self, stat: &Stat, look: Look) -> Option<(ContentDigest, bool)> {
+        let memory = self.unchanged(stat)?;
         match (look, memory.digest) {
             (Look::Blake3 { .. }, ContentDigest::Blake3(_)) | (Look::Md5 { .. }, ContentDigest::Md5(_)) => {
                 Some((memory.digest, memory.capabilities))
@@ -118,7 +198,8 @@ fn record(id: &Identity, memory: &Memory) -> [u8; RECORD] {
         put(&time.s.to_le_bytes());
         put(&time.n.to_le_bytes());
     }
-    put(&[u8::from(memory.capabilities)]);
+    let flags = [(memory.capabilities, CAPABILITIES), (memory.plain, PLAIN)];
+    put(&[flags.iter().filter(|(is, _)| *is).fold(0, |all, (_, flag)| all | flag)]);
     match memory.digest {
         ContentDigest::Blake3(digest) => {
             put(&[0]);
@@ -152,7 +233,8 @@ fn read_record(bytes: &[u8]) -> Option<(Identity, Memory)> {
         1 => ContentDigest::Md5(Md5::from_bytes(take(16)?.try_into().ok()?)),
         _ => return None,
     };
-    Some((Identity { dev, ino }, Memory { size, mtime, ctime, digest, capabilities: flags[0] == 1 }))
+    let (capabilities, plain) = (flags[0] & CAPABILITIES != 0, flags[0] & PLAIN != 0);
+    Some((Identity { dev, ino }, Memory { size, mtime, ctime, digest, capabilities, plain }))
 }
 
 #[cfg(test)]
@@ -205,6 +287,20 @@ mod tests {
         ] {
             assert_eq!(again.still(&other, blake3), None, "{other:?}");
         }
+    }
+
+    #[test]
+    fn a_change_time_of_our_own_making_is_replaced_where_the_earlier_one_is_recorded() {
+        let digest = Digest::hash(b"a");
+        let seen = [1, 2].map(|n| stat_of(&found(n, 100, ContentDigest::Blake3(digest))));
+        let known = KnownContent { digest, plain: true };
+        let parts = RememberedParts::of_contents(seen.iter().map(|stat| (stat, known)));
+        let (then, other, now) = (seen[0].ctime, Instant { s: 99, n: 0 }, Instant { s: 300, n: 1 });
+        let times = [(seen[0].id, (then, now)), (seen[1].id, (other, now))].into();
+        let again = Remembered::of_parts(parts.with_times(&times).parts().iter().map(Vec::as_slice));
+        assert_eq!(again.content(&Stat { ctime: now, ..seen[0] }), Some(known));
+        assert_eq!(again.content(&seen[0]), None);
+        assert_eq!(again.content(&seen[1]), Some(known), "another time was recorded for it");
     }
 
     #[test]

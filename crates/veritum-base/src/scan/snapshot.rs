@@ -3,7 +3,7 @@
 
 use rayon::prelude::*;
 
-use super::remembered::STEP;
+use super::remembered::{ChangedTimes, STEP, change_time};
 use crate::event::{Event, Flow, Observer};
 use crate::machine::Machine;
 use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
@@ -119,6 +119,18 @@ impl Snapshot {
         Self { parts }
     }
 
+    /// The same with other change times of some inodes; `None` if a part cannot be decoded.
+    #[must_use]
+    pub fn with_times(&self, times: &ChangedTimes) -> Option<Self> {
+        let part = |part: &Vec<u8>| {
+            let mut bytes = zstd::bulk::decompress(part, MAX_PART).ok()?;
+            let records = closely_watched(&bytes)?;
+            records.into_iter().for_each(|at| change_time(&mut bytes[at..at + STAMP], times));
+            zstd::bulk::compress(&bytes, 1).ok()
+        };
+        Some(Self { parts: self.parts.par_iter().map(part).collect::<Option<_>>()? })
+    }
+
     /// Whether every place is unchanged; `false` also when a part cannot be decoded, or the observer stopped the run.
     #[must_use]
     pub fn still_stands(&self, machine: &Machine, pool: &rayon::ThreadPool, observer: &dyn Observer) -> bool {
@@ -155,6 +167,28 @@ fn stamp(stat: &Stat, watch: Watch) -> [u8; STAMP] {
         put(&time.n.to_le_bytes());
     }
     bytes
+}
+
+/// Where in a part the stamps with times are; `None` when it is malformed.
+fn closely_watched(bytes: &[u8]) -> Option<Vec<usize>> {
+    let (mut at, mut found) = (0, Vec::new());
+    let length = |at: usize| Some(usize::from(u16::from_le_bytes(bytes.get(at..at + 2)?.try_into().ok()?)));
+    while at < bytes.len() {
+        at += 2 + length(at)?;
+        let count = u32::from_le_bytes(bytes.get(at..at + 4)?.try_into().ok()?);
+        at += 4;
+        for _ in 0..count {
+            at += 2 + length(at)?;
+            let flags = *bytes.get(at)?;
+            at += 1;
+            if flags & 1 == 1 {
+                bytes.get(at..at + STAMP)?;
+                found.extend((flags & 2 == 0).then_some(at));
+                at += STAMP;
+            }
+        }
+    }
+    Some(found)
 }
 
 /// Decodes one part and compares its places; `None` when it is malformed.
@@ -256,6 +290,13 @@ mod tests {
         std::fs::remove_file(at("usr/b")).unwrap();
         assert!(!stands(&before), "something gone");
         let before = take();
+        let stat =
+            |name: &str| machine.look(&SystemPath::parse(format!("/usr/{name}").as_bytes()).unwrap()).unwrap().unwrap();
+        let earlier = stat("a");
+        std::fs::hard_link(at("usr/a"), dir.path().join("second")).unwrap();
+        assert!(!stands(&before), "a second name changes its time");
+        let times = [(earlier.id, (earlier.ctime, stat("a").ctime))].into();
+        assert!(stands(&before.with_times(&times).unwrap()), "which is told");
         std::fs::write(at("usr/a"), "b").unwrap();
         assert!(!stands(&before), "a content");
     }
@@ -273,6 +314,9 @@ mod tests {
             proptest::prop_assert_ne!(part_stands(&whole[..whole.len() - 1], &machine), Some(true));
             // Whatever it says: once all that it could be about is gone, it does not are.
             let damaged = crate::testkit::mutated(&whole, seed);
+            let times = [(Identity { dev: 1, ino: 1 }, (Instant { s: 0, n: 0 }, Instant { s: 1, n: 0 }))].into();
+            let packed = Snapshot { parts: vec![zstd::bulk::compress(&damaged, 1).unwrap()] };
+            let _ = packed.with_times(&times);
             std::fs::remove_dir(dir.path().join("usr")).unwrap();
             std::fs::remove_dir(dir.path().join("etc")).unwrap();
             let about_something = damaged.len() > whole.len() / 2;

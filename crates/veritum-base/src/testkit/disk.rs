@@ -287,6 +287,9 @@ impl Disk for TestDisk {
     fn room(&self, dir: BorrowedFd<'_>) -> io::Result<FreeSpace> {
         self.live.room(dir)
     }
+    fn is_overlay(&self, dir: BorrowedFd<'_>) -> io::Result<bool> {
+        self.live.is_overlay(dir)
+    }
     fn forget(&self, file: BorrowedFd<'_>) -> io::Result<()> {
         self.live.forget(file)
     }
@@ -344,6 +347,11 @@ impl Disk for TestDisk {
         self.live.hard_link(from, old, to, new)?;
         self.later(Reverse::Unlink(own(to)?, new.to_vec()));
         Ok(())
+    }
+    fn clone_file(&self, from: BorrowedFd<'_>, to: BorrowedFd<'_>) -> io::Result<()> {
+        self.step()?;
+        self.has_content(to, self.live.look_open(to)?.size)?;
+        self.live.clone_file(from, to)
     }
     fn rename(
         &self,

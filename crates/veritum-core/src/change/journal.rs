@@ -315,6 +315,7 @@ mod tests {
             verb: Verb::Repair,
             area: AreaName::new("files"),
             of: None,
+            savepoint: None,
             home: None,
             started: jiff::Timestamp::UNIX_EPOCH,
             run: "r".into(),

@@ -86,7 +86,10 @@ fn within(dir: &Dir) -> io::Result<(u64, u64)> {
 }
 
 /// The backup folder for what is displaced in a folder: one to which a rename works.
-pub(super) fn folder_for(context: &ChangeContext<'_>, parent: &SystemPath) -> io::Result<KeptFolder> {
+///
+/// # Errors
+/// When the folder or one above it cannot be opened.
+pub fn folder_for(context: &ChangeContext<'_>, parent: &SystemPath) -> io::Result<KeptFolder> {
     let here = within(&context.machine.dir(parent)?)?;
     if within(context.state.dir())? == here {
         return Ok(KeptFolder::State);
@@ -103,11 +106,46 @@ pub(super) fn folder_for(context: &ChangeContext<'_>, parent: &SystemPath) -> io
 
 /// Opens the backup folder of a change.
 fn kept_dir(context: &ChangeContext<'_>, folder: &KeptFolder, change: u64) -> io::Result<Dir> {
+    named_dir(context, folder, &change.to_string())
+}
+
+/// Makes the backups of a change durable; what is kept in a home is synced one by one.
+pub(super) fn sync(context: &ChangeContext<'_>, folder: &KeptFolder, change: u64) -> io::Result<()> {
+    if matches!(folder, KeptFolder::Aside(_)) {
+        return Ok(());
+    }
+    match kept_dir(context, folder, change) {
+        Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(()),
+        Err(e) => Err(e),
+        Ok(dir) => dir.disk().sync(dir.fd()),
+    }
+}
+
+/// The name of the folder of savepoints' contents beside the changes' backups.
+const POOL: &str = "pool";
+
+/// Opens the folder of savepoints' contents on a file system.
+///
+/// # Errors
+/// When it does not exist, or is not private.
+pub fn pool_dir(context: &ChangeContext<'_>, folder: &KeptFolder) -> io::Result<Dir> {
+    named_dir(context, folder, POOL)
+}
+
+/// The same, created if it does not exist.
+///
+/// # Errors
+/// When it cannot be created, or is not private.
+pub fn make_pool_dir(context: &ChangeContext<'_>, folder: &KeptFolder) -> io::Result<Dir> {
+    make_named_dir(context, folder, POOL)
+}
+
+fn named_dir(context: &ChangeContext<'_>, folder: &KeptFolder, name: &str) -> io::Result<Dir> {
     match folder {
-        KeptFolder::State => context.state.sub(&format!("kept/{change}")),
+        KeptFolder::State => context.state.sub(&format!("kept/{name}")),
         KeptFolder::Top(top) => {
             let top = private(&context.machine.dir(top)?, b".veritum-kept")?;
-            Ok(top.beside(top.disk().open_dir(top.fd(), change.to_string().as_bytes())?))
+            Ok(top.beside(top.disk().open_dir(top.fd(), name.as_bytes())?))
         }
         // What is set aside has a folder of its own.
         KeptFolder::Aside(_) => Err(io::ErrorKind::InvalidInput.into()),
@@ -116,11 +154,15 @@ fn kept_dir(context: &ChangeContext<'_>, folder: &KeptFolder, change: u64) -> io
 
 /// Opens the backup folder of a change, and creates it if it does not exist.
 fn make_kept_dir(context: &ChangeContext<'_>, folder: &KeptFolder, change: u64) -> io::Result<Dir> {
+    make_named_dir(context, folder, &change.to_string())
+}
+
+fn make_named_dir(context: &ChangeContext<'_>, folder: &KeptFolder, name: &str) -> io::Result<Dir> {
     match folder {
-        KeptFolder::State => context.state.make_sub(&format!("kept/{change}")),
+        KeptFolder::State => context.state.make_sub(&format!("kept/{name}")),
         KeptFolder::Top(top) => {
             let top = make_private(&context.machine.dir(top)?, b".veritum-kept")?;
-            make_folder(&top, change.to_string().as_bytes())
+            make_folder(&top, name.as_bytes())
         }
         KeptFolder::Aside(_) => Err(io::ErrorKind::InvalidInput.into()),
     }

@@ -43,12 +43,13 @@ pub use beside::{Beside, LoggedResult, Task, ToolRecord};
 pub use context::{ChangeContext, Locks};
 pub use displaced::displaced;
 pub use journal::{ChangeLog, JournalError, RoundLog};
+pub use keep::{folder_for, make_pool_dir, pool_dir};
 pub use merge::Refusal;
 pub use obstacles::Blocked;
 pub use overview::{BadLog, ChangeSummary, Overview, Salvaged, latest_run, standings, unfinished};
-pub use record::{Begin, ClearedFlags, HomeOf, ParentTime, Record, Verb};
+pub use record::{Begin, ClearedFlags, HomeOf, ParentTime, Purpose, Record, Verb};
 pub use recover::{Recovered, recover};
-pub use round::{OpenChange, RoundReceipt};
+pub use round::{FolderTimes, OpenChange, RoundReceipt};
 pub use standing::{Standing, Standings};
 pub use state::{StateError, StateFolder};
 pub use undo::{UndoPlan, UndoRound, plan_undo};
@@ -97,6 +98,14 @@ pub enum ChangeError {
         place: SystemPath,
         /// The cause.
         source: io::Error,
+    },
+    /// One action is impossible, so nothing was changed: it was all or nothing.
+    #[error("{place}: {why}; nothing was changed")]
+    NotWhole {
+        /// The path.
+        place: SystemPath,
+        /// The reason.
+        why: String,
     },
     /// The disk failed, and the change could neither be completed nor undone.
     #[error("cannot finish change {change}")]

@@ -37,6 +37,9 @@ pub struct ChangeSummary {
     pub area: AreaName,
     /// The change that it undoes.
     pub of: Option<u64>,
+    /// The savepoint that it returned to.
+    #[serde(default)]
+    pub savepoint: Option<u64>,
     /// The user whose home it concerns, and the application's id.
     pub home: Option<(String, String)>,
     /// When it began.
@@ -211,6 +214,7 @@ fn summary(log: &ChangeLog) -> ChangeSummary {
         verb: log.begin.verb,
         area: log.begin.area.clone(),
         of: log.begin.of,
+        savepoint: log.begin.savepoint,
         home: log.begin.home.as_ref().map(|home| (home.user.clone(), home.app.clone())),
         started: log.begin.started,
         run: log.begin.run.clone(),

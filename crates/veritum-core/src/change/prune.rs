@@ -129,6 +129,7 @@ mod tests {
             verb: Verb::Repair,
             area: AreaName::new("files"),
             of: None,
+            savepoint: None,
             home: None,
             started: ended,
             run: change.to_string(),

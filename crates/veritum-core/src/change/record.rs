@@ -20,6 +20,10 @@ pub enum Verb {
     Reset,
     /// Restoring a user's rescued files in the home.
     RescueBack,
+    /// Returning the system to a savepoint.
+    Return,
+    /// Switching automatic savepoints on or off.
+    Automatic,
 }
 
 /// The home of a change: it touches nothing else, and there only the application's data by its card; without one all of the
@@ -42,6 +46,27 @@ pub struct HomeOf {
     pub bases: Bases,
 }
 
+/// What a change is for.
+#[derive(Debug, Clone)]
+pub struct Purpose {
+    /// Its verb.
+    pub verb: Verb,
+    /// Its area.
+    pub area: AreaName,
+    /// The change that it undoes.
+    pub of: Option<u64>,
+    /// The savepoint that it returns to.
+    pub savepoint: Option<u64>,
+}
+
+impl Purpose {
+    /// A change that neither undoes another one nor returns to a savepoint.
+    #[must_use]
+    pub fn new(verb: Verb, area: AreaName) -> Self {
+        Self { verb, area, of: None, savepoint: None }
+    }
+}
+
 /// The first record.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Begin {
@@ -58,6 +83,9 @@ pub struct Begin {
     /// The change that it undoes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of: Option<u64>,
+    /// The savepoint that it returned to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub savepoint: Option<u64>,
     /// The home that it concerns; `None` when it concerns the system.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub home: Option<Box<HomeOf>>,
@@ -67,13 +95,16 @@ pub struct Begin {
     pub run: String,
 }
 
-/// A folder whose modification time is restored afterwards.
+/// A folder whose modification time is set afterwards.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ParentTime {
     /// The folder.
     pub place: SystemPath,
     /// Its earlier time.
     pub mtime: Instant,
+    /// The time that it gets; `None` for the earlier one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<Instant>,
     /// The backup folder for what is displaced there.
     pub keeps: KeptFolder,
 }

@@ -11,13 +11,13 @@ use super::journal::{FORMAT, Journal};
 use super::keep::folder_for;
 use super::obstacles::{self, Blocked};
 use super::prune::prune;
-use super::record::{Begin, ParentTime, Record, Verb};
+use super::record::{Begin, ParentTime, Purpose, Record};
 use super::stage::{StageError, Staging, stage};
 use super::swap::{backward, forward};
 use super::{ChangeError, JournalError};
 use super::{UndoRound, aside, attributes, overview};
 use crate::event::{Event, Flow, Phase};
-use crate::model::{AreaName, Identity, SystemPath};
+use crate::model::{Identity, Instant, SystemPath};
 use crate::plan::{ActionKey, ActionOutcome, Item, ItemKind, KeptFolder, Operation, PlannedAction};
 use crate::platform::services::{self, PausedUnit, Services};
 use crate::store::{Contents, NoContents};
@@ -46,7 +46,14 @@ pub struct OpenChange<'a> {
     paused: Vec<PausedUnit>,
     /// The folder of the home for what is set aside.
     aside: Option<String>,
+    /// Whether a round is undone when one of its actions fails.
+    is_whole: bool,
+    /// The times that folders get.
+    times: FolderTimes,
 }
+
+/// Times of folders.
+pub type FolderTimes = BTreeMap<SystemPath, Instant>;
 
 impl<'a> OpenChange<'a> {
     /// Begins a change with the next free number. The caller holds the locks.
@@ -57,9 +64,7 @@ impl<'a> OpenChange<'a> {
     /// When the state folder cannot be written, or an earlier change is or may be unfinished.
     pub fn begin(
         context: ChangeContext<'a>,
-        verb: Verb,
-        area: AreaName,
-        of: Option<u64>,
+        purpose: Purpose,
         run: &str,
         now: jiff::Timestamp,
     ) -> Result<Self, ChangeError> {
@@ -72,14 +77,25 @@ impl<'a> OpenChange<'a> {
         let dir = context.state.make_sub(&format!("changes/{number}")).map_err(at)?;
         let journal = Journal::create(dir).map_err(at)?;
         let aside = context.home.map(|_| aside::name_of(now, number));
-        let mut change = Self { context, number, journal, run: run.to_owned(), rounds: 0, paused: Vec::new(), aside };
+        let mut change = Self {
+            context,
+            number,
+            journal,
+            run: run.to_owned(),
+            rounds: 0,
+            paused: Vec::new(),
+            aside,
+            is_whole: false,
+            times: FolderTimes::new(),
+        };
         let begin = Begin {
             format: FORMAT.into(),
             writer: env!("CARGO_PKG_VERSION").into(),
             change: number,
-            verb,
-            area,
-            of,
+            verb: purpose.verb,
+            area: purpose.area,
+            of: purpose.of,
+            savepoint: purpose.savepoint,
             home: context.home.cloned().map(Box::new),
             started: now,
             run: run.to_owned(),
@@ -121,11 +137,36 @@ impl<'a> OpenChange<'a> {
         self.settling_round(actions, Vec::new(), contents)
     }
 
+    /// Carries out one round of which everything takes effect or nothing; afterwards these folders get these times.
+    ///
+    /// # Errors
+    /// When it was undone, or could not be completed; [`ChangeError::NotWhole`] when one of the actions is impossible.
+    pub fn whole_round(
+        &mut self,
+        actions: Vec<PlannedAction>,
+        contents: &dyn Contents,
+        times: FolderTimes,
+    ) -> Result<RoundReceipt, ChangeError> {
+        self.is_whole = true;
+        self.times = times;
+        self.settling_round(actions, Vec::new(), contents)
+    }
+
+    /// Carries out one round of an undo of which everything takes effect or nothing.
+    ///
+    /// # Errors
+    /// As [`OpenChange::whole_round`].
+    pub fn whole_undo_round(&mut self, round: UndoRound) -> Result<RoundReceipt, ChangeError> {
+        self.is_whole = true;
+        self.undo_round(round)
+    }
+
     /// Carries out one round of an undo.
     ///
     /// # Errors
     /// As [`OpenChange::round`].
     pub fn undo_round(&mut self, round: UndoRound) -> Result<RoundReceipt, ChangeError> {
+        self.times = round.times;
         self.settling_round(round.actions, round.settles, &NoContents)
     }
 
@@ -139,6 +180,9 @@ impl<'a> OpenChange<'a> {
         let (actions, blocked, cleared) = obstacles::sift(&self.context, actions);
         for action in &actions {
             reverts.remove(&action.index);
+        }
+        if let Some(first) = blocked.first().filter(|_| self.is_whole) {
+            return Err(ChangeError::NotWhole { place: first.place.clone(), why: first.why.clone() });
         }
         // Actions with obstacles are not completely reverted.
         settles.retain(|key| !reverts.values().any(|blocked| blocked == key));
@@ -185,6 +229,10 @@ impl<'a> OpenChange<'a> {
             Ok(commit) => commit,
             Err(e) => return Err(self.roll_back(&committed, e)),
         };
+        let given_up = committed.given_up.iter().next().map(|(index, why)| (*index, why.clone()));
+        if let Some(error) = given_up.filter(|_| self.is_whole).map(|(index, why)| not_whole(&actions, index, why)) {
+            return Err(self.roll_back(&committed, error));
+        }
         if let Err(source) = self.record(&commit) {
             return Err(self.roll_back(&committed, no_room_or(&actions, place, source)));
         }
@@ -198,6 +246,13 @@ impl<'a> OpenChange<'a> {
                 return Err(self.roll_back(&committed, error));
             }
         };
+        let failed = outcomes.iter().find_map(|outcome| Some((outcome.index, outcome.failed.clone()?)));
+        if let Some((index, why)) = failed.filter(|_| self.is_whole) {
+            if let Err(source) = self.record(&Record::Back { round }) {
+                return Err(ChangeError::Unfinished { change: self.number, source });
+            }
+            return Err(self.roll_back(&committed, not_whole(&actions, index, why)));
+        }
         let done = Record::Done { round, outcomes: outcomes.clone() };
         self.record(&done).map_err(|source| ChangeError::Unfinished { change: self.number, source })?;
         Ok(RoundReceipt { round, actions, outcomes, blocked })
@@ -207,15 +262,20 @@ impl<'a> OpenChange<'a> {
         let mut parents: BTreeMap<SystemPath, ParentTime> = BTreeMap::new();
         // In a home a folder is created for what is set aside: the home's own times are restored.
         let home = self.context.home.map(|home| home.place.clone());
-        for place in actions.iter().filter_map(|a| a.place.parent()).chain(home) {
+        for place in actions.iter().filter_map(|a| a.place.parent()).chain(home).chain(self.times.keys().cloned()) {
             if !parents.contains_key(&place) {
-                let dir = folders.get(&self.context, &place)?.ok_or(io::ErrorKind::NotFound)?;
+                let after = self.times.get(&place).copied();
+                let dir = match folders.get(&self.context, &place)? {
+                    // It comes, or goes, with the change.
+                    None if after.is_some() => continue,
+                    other => other.ok_or(io::ErrorKind::NotFound)?,
+                };
                 let mtime = dir.look_self()?.mtime;
                 let keeps = match &self.aside {
                     Some(name) => KeptFolder::Aside(name.clone()),
                     None => folder_for(&self.context, &place)?,
                 };
-                parents.insert(place.clone(), ParentTime { place, mtime, keeps });
+                parents.insert(place.clone(), ParentTime { place, mtime, after, keeps });
             }
         }
         Ok(parents.into_values().collect())
@@ -350,6 +410,11 @@ impl Drop for OpenChange<'_> {
     fn drop(&mut self) {
         let _ = services::resume(self.context.services, &self.paused);
     }
+}
+
+fn not_whole(actions: &[PlannedAction], index: u32, why: String) -> ChangeError {
+    let place = actions.iter().find(|action| action.index == index).map(|action| action.place.clone());
+    ChangeError::NotWhole { place: place.unwrap_or_else(SystemPath::root), why }
 }
 
 fn bytes_of(action: &PlannedAction) -> u64 {

@@ -70,7 +70,10 @@ pub(super) fn stage(
                 return Err(StageError::GivenUp("the backup no longer exists".into()));
             }
             keep(&from.dir, &from.name, &BackupSlot::ours(&dir, &name))?;
-            from.sync()?;
+            // Outside homes everything staged is made durable together.
+            if context.home.is_some() {
+                from.sync()?;
+            }
         }
         Operation::Put(items) => put(context, &dir, &name, staging, action, items)?,
     }
@@ -146,24 +149,21 @@ fn make(
                 return Err(source_or_disk(e, failed));
             }
             written.finish()?;
-            if let Some(heir) = heir {
+            if let Some(heir) = heir.filter(|_| !item.complete) {
                 inherit(dir, heir, file.as_fd())?;
-            }
-            for (attribute, value) in &item.attributes {
-                // What this file system cannot keep is no obstacle to the content.
-                let value = from_hex(value);
-                let _ = disk.set_xattr(file.as_fd(), OsStr::new(attribute), &value);
             }
             dress(dir, name, Some(file.as_fd()), item)?;
         }
         ItemKind::NameOf { place, digest } => name_of(context, dir, name, place, digest)?,
-        ItemKind::NameOfAction { index, digest } => {
+        ItemKind::NameOfAction { index, below, digest } => {
             let Some(place) = staging.place_of(*index) else {
                 return Err(StageError::GivenUp("the file that it is a hard link to was not restored".into()));
             };
             let parent = place.parent().unwrap_or_else(SystemPath::root);
+            let rest = below.as_ref().map_or(&b""[..], SystemPath::relative);
             let staged = parent
                 .child(&staged_name(staging.change, staging.round, *index))
+                .and_then(|staged| staged.join(rest))
                 .map_err(|e| StageError::GivenUp(e.to_string()))?;
             name_of(context, dir, name, &staged, digest)?;
         }
@@ -254,7 +254,7 @@ fn further_name(from: &Dir, old: &[u8], to: &Dir, new: &[u8]) -> Result<(), Stag
     }
 }
 
-/// Owner, mode, time, in this order: changing the owner removes privileges, changing the mode does not alter the time.
+/// Owner, mode, attributes, time, in this order: changing the owner removes privileges, and only the last alters the time.
 fn dress(dir: &Dir, name: &[u8], open: Option<BorrowedFd<'_>>, item: &Item) -> io::Result<()> {
     let disk = dir.disk();
     let stat = disk.look(dir.fd(), name)?;
@@ -263,6 +263,10 @@ fn dress(dir: &Dir, name: &[u8], open: Option<BorrowedFd<'_>>, item: &Item) -> i
     }
     if let Some(open) = open {
         disk.set_mode(open, item.mode)?;
+        for (attribute, value) in &item.attributes {
+            // What this file system cannot keep is no obstacle to the content.
+            let _ = disk.set_xattr(open, OsStr::new(attribute), &from_hex(value));
+        }
     }
     disk.set_mtime(dir.fd(), name, Instant { s: item.mtime, n: item.nanos })
 }

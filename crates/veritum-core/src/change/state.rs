@@ -167,14 +167,47 @@ impl StateFolder {
         |source| StateError::Io { place: self.shown.clone(), source }
     }
 
+    /// The error that something cannot be done in it.
+    #[must_use]
+    pub fn failed(&self, source: io::Error) -> super::ChangeError {
+        StateError::Io { place: self.shown.clone(), source }.into()
+    }
+
+    /// The error that it is not on the machine.
+    #[must_use]
+    pub fn not_inside(&self) -> StateError {
+        let source = io::Error::new(io::ErrorKind::Unsupported, "it is not on the machine itself");
+        StateError::Io { place: self.shown.clone(), source }
+    }
+
+    /// Writes a program into it, durable and executable by its owner only.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn put_program(&self, path: &str, bytes: &[u8]) -> io::Result<()> {
+        let (folder, name) = path.rsplit_once('/').unwrap_or((".", path));
+        let (dir, new) = (self.make_sub(folder)?, format!("{name}.new"));
+        let disk = dir.disk();
+        if dir.look(new.as_bytes())?.is_some() {
+            disk.unlink(dir.fd(), new.as_bytes())?;
+        }
+        let file = disk.create(dir.fd(), new.as_bytes())?;
+        disk.write(file.as_fd(), bytes)?;
+        disk.set_mode(file.as_fd(), 0o700)?;
+        disk.sync(file.as_fd())?;
+        drop(file);
+        disk.rename(dir.fd(), new.as_bytes(), dir.fd(), name.as_bytes(), crate::machine::Exchange::Replace)?;
+        disk.sync(dir.fd())
+    }
+
     /// Opens a subfolder, by a short path of ours.
-    pub(super) fn sub(&self, path: &str) -> io::Result<Dir> {
+    pub(crate) fn sub(&self, path: &str) -> io::Result<Dir> {
         let fd = self.dir.disk().open_dir(self.dir.fd(), path.as_bytes())?;
         Ok(self.dir.beside(fd))
     }
 
     /// Opens a subfolder, and creates it, and those above it, if it does not exist.
-    pub(super) fn make_sub(&self, path: &str) -> io::Result<Dir> {
+    pub(crate) fn make_sub(&self, path: &str) -> io::Result<Dir> {
         let mut at = self.dir.clone();
         for name in path.split('/') {
             at = make_folder(&at, name.as_bytes())?;

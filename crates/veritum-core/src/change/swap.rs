@@ -4,7 +4,7 @@
 //! an undisturbed run and recovery.
 
 use std::cell::RefCell;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::io;
 use std::os::fd::AsFd;
 
@@ -12,12 +12,13 @@ use super::committed::{Committed, has};
 use super::context::ChangeContext;
 use super::keep::Kept;
 use super::moves::{Attempt, Caution};
+use super::record::ParentTime;
 use super::site::{CHANGED, GONE, MOVED, SwapSite, TAKEN_AWAY};
 use super::slot::{BackupSlot, keep, placed};
 use super::stage::discard;
 use super::{aside, attributes};
 use crate::event::{Event, Phase};
-use crate::model::{FileKind, Stat, SystemPath};
+use crate::model::{FileKind, Instant, Stat, SystemPath};
 use crate::plan::{ActionOutcome, KeptFolder, Operation, PlannedAction};
 
 /// Completes a committed round. Idempotent.
@@ -82,10 +83,11 @@ pub(super) fn forward(context: &ChangeContext<'_>, committed: &Committed<'_>) ->
         });
         context.observer.on_event(Event::Acted(&action.place));
     }
+    sync_kept(context, committed)?;
     // What was just set aside stays there.
     let failed: HashSet<u32> = outcomes.iter().filter(|o| o.failed.is_some()).map(|o| o.index).collect();
     tidy(context, committed, |action| failed.contains(&action.index))?;
-    put_times_back(context, committed)?;
+    set_times(context, committed, |parent| parent.after.unwrap_or(parent.mtime))?;
     attributes::put_back(context, committed.cleared)?;
     sync_parents(context, committed)?;
     context.observer.on_event(Event::End);
@@ -236,7 +238,10 @@ fn keep_one(
             None => keep(&site.dir, name, &to)?,
         }
     }
-    to.sync()?;
+    // The backups of the system are made durable together, before the done record.
+    if context.home.is_some() {
+        to.sync()?;
+    }
     to.placed()
 }
 
@@ -289,7 +294,7 @@ pub(super) fn backward(context: &ChangeContext<'_>, committed: &Committed<'_>) -
         return Err(e);
     }
     tidy(context, committed, |_| true)?;
-    put_times_back(context, committed)?;
+    set_times(context, committed, |parent| parent.mtime)?;
     attributes::put_back(context, committed.cleared)?;
     sync_parents(context, committed)
 }
@@ -409,18 +414,41 @@ fn tidy(
     Ok(())
 }
 
-fn put_times_back(context: &ChangeContext<'_>, committed: &Committed<'_>) -> io::Result<()> {
+/// Sets the folders' times.
+fn set_times(
+    context: &ChangeContext<'_>,
+    committed: &Committed<'_>,
+    time: impl Fn(&ParentTime) -> Instant,
+) -> io::Result<()> {
     for parent in committed.parents {
         let Some(dir) = committed.folders.get(context, &parent.place)? else { continue };
-        if dir.look_self()?.mtime != parent.mtime {
-            dir.disk().set_mtime(dir.fd(), b"", parent.mtime)?;
+        let time = time(parent);
+        if dir.look_self()?.mtime != time {
+            dir.disk().set_mtime(dir.fd(), b"", time)?;
         }
     }
     Ok(())
 }
 
+/// Makes the backups durable.
+fn sync_kept(context: &ChangeContext<'_>, committed: &Committed<'_>) -> io::Result<()> {
+    let folders: BTreeSet<&KeptFolder> = committed.parents.iter().map(|parent| &parent.keeps).collect();
+    folders.into_iter().try_for_each(|folder| super::keep::sync(context, folder, committed.change))
+}
+
+/// More folders than this are made durable together.
+const FEW_FOLDERS: usize = 16;
+
 fn sync_parents(context: &ChangeContext<'_>, committed: &Committed<'_>) -> io::Result<()> {
+    let mut devices = HashSet::new();
     for parent in committed.parents {
+        if context.home.is_none() && committed.parents.len() > FEW_FOLDERS {
+            let Some(dir) = committed.folders.get(context, &parent.place)? else { continue };
+            if devices.insert(dir.look_self()?.id.dev) {
+                dir.disk().sync_all(dir.fd())?;
+            }
+            continue;
+        }
         let Some(dir) = committed.folders.get(context, &parent.place)? else { continue };
         dir.disk().sync(dir.fd())?;
     }

@@ -8,6 +8,7 @@ use super::context::ChangeContext;
 use super::journal::{ChangeLog, JournalError, RoundLog};
 use super::keep::Kept;
 use super::merge::{Refusal, merge};
+use super::round::FolderTimes;
 use super::slot::{digest_of, placed};
 use super::standing::{Standing, Standings};
 use crate::machine::Dir;
@@ -23,6 +24,8 @@ pub struct UndoRound {
     pub actions: Vec<PlannedAction>,
     /// The actions of the change that these revert completely.
     pub settles: Vec<ActionKey>,
+    /// The times that folders had before, where the change set others.
+    pub times: FolderTimes,
 }
 
 impl UndoRound {
@@ -103,7 +106,9 @@ struct Planner<'a> {
 
 impl Planner<'_> {
     fn round(&mut self, round: &RoundLog<'_>, refused: &mut Vec<Refusal>) -> Result<UndoRound, ChangeError> {
-        let mut undo = UndoRound { of: round.round, actions: Vec::new(), settles: Vec::new() };
+        let times = round.parents.iter().filter(|parent| parent.after.is_some());
+        let times = times.map(|parent| (parent.place.clone(), parent.mtime)).collect();
+        let mut undo = UndoRound { of: round.round, actions: Vec::new(), settles: Vec::new(), times };
         for action in round.actions.iter().rev() {
             let outcome = round.outcomes.unwrap_or_default().iter().find(|o| o.index == action.index);
             let Some(outcome) = outcome else { continue };

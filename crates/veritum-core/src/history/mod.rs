@@ -1,9 +1,11 @@
 //! Past checks and changes, from the changes' own folders and the record of the last check; observations of the last full
-//! check.
+//! check and of savepoints.
 
 mod seen;
 
-pub use seen::{CleanCheck, SeenFiles, ToRemember, keep_seen, seen, settled};
+pub use seen::{
+    CleanCheck, SeenFiles, ToRemember, change_times, keep_contents, keep_seen, known_contents, seen, settled,
+};
 
 use std::collections::BTreeMap;
 use std::io;
@@ -37,6 +39,7 @@ fn unreadable(change: u64, trouble: String) -> ChangeLine {
         change,
         verb: None,
         of: None,
+        savepoint: None,
         area: None,
         home: None,
         started: String::new(),
@@ -60,6 +63,7 @@ fn line(summary: &ChangeSummary, standings: &Standings) -> ChangeLine {
         change: summary.change,
         verb: Some(summary.verb),
         of: summary.of,
+        savepoint: summary.savepoint,
         area: Some(summary.area.clone()),
         home: summary.home.clone().map(|(user, app)| HomeLine { user, app }),
         started: summary.started.to_string(),

@@ -1,5 +1,8 @@
-//! Observations of the last full check, for checks that only read what changed since (SQLite, `seen.db` in the state
+//! Observations of the last full check and of savepoints, so that only what changed since is read (SQLite, `seen.db` in the state
 //! folder). It can be rebuilt: if anything is wrong with it, everything is read again.
+//!
+//! Adding and removing a hard link alters an inode's change time: whatever part of Veritum does that records it here
+//! ([`change_times`]), so that the file still counts as unchanged.
 
 use std::os::fd::AsRawFd as _;
 
@@ -7,12 +10,12 @@ use rusqlite::{Connection, OpenFlags};
 
 use crate::change::StateFolder;
 use crate::model::{ContentHasher, Digest, FileKind, Stat};
-use crate::scan::{Remembered, RememberedParts, Snapshot};
+use crate::scan::{ChangedTimes, Remembered, RememberedParts, Snapshot};
 
 const NAME: &str = "seen.db";
 /// The file of a transaction of SQLite: a leftover one must not be applied to a new database.
 const JOURNAL: &str = "seen.db-journal";
-const FORMAT: &str = "veritum.seen/2";
+const FORMAT: &str = "veritum.seen/3";
 /// A larger record was not written by a check: a million files have a third of it.
 const MAX_BYTES: usize = 256 << 20;
 
@@ -55,11 +58,66 @@ fn open(state: &StateFolder, flags: OpenFlags) -> rusqlite::Result<Connection> {
     Ok(database)
 }
 
-/// Saves the observations of a full check, replacing earlier ones.
+/// Saves the observations of a full check, replacing earlier ones; the contents that savepoints recorded stay.
 ///
 /// # Errors
 /// When the state folder cannot be written; the check is valid nevertheless.
 pub fn keep_seen(state: &StateFolder, seen: &ToRemember) -> rusqlite::Result<()> {
+    let contents = contents_parts(state).unwrap_or_default();
+    write(state, Some(seen), &contents)
+}
+
+/// Saves the contents of files that a savepoint recorded, replacing earlier ones, and the change times that it altered, also in
+/// the observations of the last full check.
+///
+/// # Errors
+/// When the state folder cannot be written: then everything is read again.
+pub fn keep_contents(state: &StateFolder, contents: &RememberedParts, times: &ChangedTimes) -> rusqlite::Result<()> {
+    let checked = observations(state).map(|mut checked| {
+        if !times.is_empty() {
+            checked.files = checked.files.with_times(times);
+            checked.settled = checked.settled.and_then(|settled| {
+                let places = settled.places.with_times(times)?;
+                Some(CleanCheck { places, ..settled })
+            });
+        }
+        checked
+    });
+    write(state, checked.as_ref(), contents)
+}
+
+/// Records the change times that Veritum altered by adding or removing hard links.
+///
+/// # Errors
+/// When the state folder cannot be written: then these files are read again.
+pub fn change_times(state: &StateFolder, times: &ChangedTimes) -> rusqlite::Result<()> {
+    if times.is_empty() {
+        return Ok(());
+    }
+    keep_contents(state, &contents_parts(state).unwrap_or_default().with_times(times), times)
+}
+
+/// Everything that the last full check remembered.
+fn observations(state: &StateFolder) -> Option<ToRemember> {
+    let (at, parts) = file_parts(state, "files")?;
+    (!at.is_empty()).then(|| ToRemember { at, files: parts, settled: settled(state) })
+}
+
+fn contents_parts(state: &StateFolder) -> Option<RememberedParts> {
+    Some(file_parts(state, "contents")?.1)
+}
+
+/// The contents of files that savepoints recorded, and those of the last full check: unchanged files need not be read.
+#[must_use]
+pub fn known_contents(state: &StateFolder) -> [Remembered; 2] {
+    ["contents", "files"].map(|table| {
+        let parts = file_parts(state, table).map(|(_, parts)| parts).unwrap_or_default();
+        Remembered::of_parts(parts.parts().iter().map(Vec::as_slice))
+    })
+}
+
+/// Writes the database.
+fn write(state: &StateFolder, seen: Option<&ToRemember>, contents: &RememberedParts) -> rusqlite::Result<()> {
     // SQLite follows symlinks; a file that is not ours stays unchanged.
     if !matches!(state.dir().look(NAME.as_bytes()), Ok(None | Some(Stat { kind: FileKind::File, names: 1, .. }))) {
         return Err(rusqlite::Error::InvalidPath(NAME.into()));
@@ -77,16 +135,20 @@ pub fn keep_seen(state: &StateFolder, seen: &ToRemember) -> rusqlite::Result<()>
     change.execute_batch(
         "CREATE TABLE head (format TEXT NOT NULL, at TEXT NOT NULL);
          CREATE TABLE files (part INTEGER PRIMARY KEY, blake3 TEXT NOT NULL, records BLOB NOT NULL);
+         CREATE TABLE contents (part INTEGER PRIMARY KEY, blake3 TEXT NOT NULL, records BLOB NOT NULL);
          CREATE TABLE settled (key TEXT NOT NULL, report TEXT NOT NULL, blake3 TEXT NOT NULL);
          CREATE TABLE places (part INTEGER PRIMARY KEY, packed BLOB NOT NULL);",
     )?;
-    change.execute("INSERT INTO head VALUES (?1, ?2)", (FORMAT, &seen.at))?;
+    change.execute("INSERT INTO head VALUES (?1, ?2)", (FORMAT, seen.map_or("", |seen| &seen.at)))?;
     {
-        let mut insert = change.prepare("INSERT INTO files (blake3, records) VALUES (?1, ?2)")?;
-        for part in seen.files.parts() {
-            insert.execute((Digest::hash(part).to_hex(), part))?;
+        let none = RememberedParts::default();
+        for (table, parts) in [("files", seen.map_or(&none, |seen| &seen.files)), ("contents", contents)] {
+            let mut insert = change.prepare(&format!("INSERT INTO {table} (blake3, records) VALUES (?1, ?2)"))?;
+            for part in parts.parts() {
+                insert.execute((Digest::hash(part).to_hex(), part))?;
+            }
         }
-        if let Some(CleanCheck { key, report, places }) = &seen.settled {
+        if let Some(CleanCheck { key, report, places }) = seen.and_then(|seen| seen.settled.as_ref()) {
             let sum = sum_of(key, report, places.parts());
             change.execute("INSERT INTO settled VALUES (?1, ?2, ?3)", (key, report, sum))?;
             let mut insert = change.prepare("INSERT INTO places (packed) VALUES (?1)")?;
@@ -136,12 +198,19 @@ pub fn settled(state: &StateFolder) -> Option<CleanCheck> {
 /// The observations of the last full check; `None` when there are none, or the record is damaged or has another format.
 #[must_use]
 pub fn seen(state: &StateFolder) -> Option<SeenFiles> {
+    let (at, parts) = file_parts(state, "files")?;
+    let files = Remembered::of_parts(parts.parts().iter().map(Vec::as_slice));
+    (!at.is_empty()).then_some(SeenFiles { at, files })
+}
+
+/// The records of files in a table, and when the last full check began.
+fn file_parts(state: &StateFolder, table: &str) -> Option<(String, RememberedParts)> {
     // Nothing is created, and only a regular file is opened.
     state.dir().look(NAME.as_bytes()).ok()?.filter(|s| s.kind == FileKind::File)?;
     let database = open(state, OpenFlags::SQLITE_OPEN_READ_ONLY).ok()?;
     let (format, at): (String, String) =
         database.query_row("SELECT format, at FROM head", (), |row| Ok((row.get(0)?, row.get(1)?))).ok()?;
-    let mut parts = database.prepare("SELECT blake3, records FROM files").ok()?;
+    let mut parts = database.prepare(&format!("SELECT blake3, records FROM {table} ORDER BY part")).ok()?;
     let mut rows = parts.query(()).ok().filter(|_| format == FORMAT)?;
     let (mut kept, mut bytes) = (Vec::new(), 0);
     while let Some(row) = rows.next().ok()? {
@@ -152,6 +221,5 @@ pub fn seen(state: &StateFolder) -> Option<SeenFiles> {
         }
         kept.push(records);
     }
-    let files = Remembered::of_parts(kept.iter().map(Vec::as_slice));
-    Some(SeenFiles { at, files })
+    Some((at, RememberedParts::from_parts(kept)))
 }

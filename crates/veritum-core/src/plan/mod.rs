@@ -136,13 +136,16 @@ pub struct Item {
     /// Attributes that users set, each with its value in hexadecimal.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub attributes: Vec<(String, String)>,
+    /// Whether these attributes are all that it has: none is copied from the file that it replaces.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub complete: bool,
 }
 
 impl Item {
     /// An item with a time in whole seconds, and without attributes.
     #[must_use]
     pub fn new(below: SystemPath, kind: ItemKind, mode: u32, (uid, gid): (u32, u32), mtime: i64) -> Self {
-        Self { below, kind, mode, uid, gid, mtime, nanos: 0, attributes: Vec::new() }
+        Self { below, kind, mode, uid, gid, mtime, nanos: 0, attributes: Vec::new(), complete: false }
     }
 }
 
@@ -173,6 +176,9 @@ pub enum ItemKind {
     NameOfAction {
         /// That action's number.
         index: u32,
+        /// The file's path relative to that action's place, if it is in a folder that the action creates.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        below: Option<SystemPath>,
         /// Its expected content.
         digest: Digest,
     },

@@ -240,6 +240,9 @@ pub struct ChangeLine {
     /// The change that it undoes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of: Option<u64>,
+    /// The savepoint that it returned to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub savepoint: Option<u64>,
     /// The area; none where its log cannot be read.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub area: Option<AreaName>,

@@ -8,6 +8,8 @@ mod explain;
 mod proof;
 mod rescue;
 mod reset;
+mod returned;
+mod savepoints;
 mod status;
 mod store_add;
 mod updates;
@@ -27,6 +29,8 @@ pub use rescue::{
     RescueDeletedReport, RescueImageReport, RescueReport, RescueVerifyReport, RescuedHome,
 };
 pub use reset::{Difference, Fate, HomeReset, OwnReport, ResetPart, ResetReport, RunningApp};
+pub use returned::{AccountChanges, Consequences, LostFile, ReturnReport, StayReason, StayingPackage, StayingPlace};
+pub use savepoints::{ExcludedPlace, PackageChange, SavepointLine, SavepointReport, SavepointsReport, UnrecordedFile};
 pub use status::{ComputerReport, LastCheck, RecentReport, StatusReport, StoreLine};
 pub use store_add::{RefusedPackage, StoreAddReport};
 pub use updates::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};

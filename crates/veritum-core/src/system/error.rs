@@ -6,6 +6,7 @@ use crate::change::ChangeError;
 use crate::devices::DeviceError;
 use crate::machine::MachineError;
 use crate::model::SystemPath;
+use crate::savepoints::SavepointError;
 use crate::store::StoreError;
 
 /// Why the work cannot be done.
@@ -24,6 +25,9 @@ pub enum WorkError {
     /// The change cannot be made.
     #[error(transparent)]
     Change(#[from] ChangeError),
+    /// A savepoint cannot be made or used.
+    #[error(transparent)]
+    Savepoint(#[from] SavepointError),
     /// A change is in progress, so results would be inconsistent.
     #[error("a change is in progress on this machine")]
     ChangeUnderWay,

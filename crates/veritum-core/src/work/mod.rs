@@ -1,6 +1,7 @@
 //! The commands: the only module that knows the order of work. Time, names and configuration come in through [`Settings`].
 
 mod apps;
+mod automatic;
 mod check;
 mod consent;
 mod disks;
@@ -20,6 +21,8 @@ mod rescue;
 mod rescue_back;
 mod rescue_source;
 mod reset;
+mod return_to;
+mod savepoints;
 mod session;
 mod status;
 mod steps;
@@ -27,6 +30,7 @@ mod undo;
 mod updates;
 
 pub use crate::model::SurfaceExtent;
+pub use automatic::Switched;
 pub use consent::{Agreement, Preview};
 pub use disks::DisksWanted;
 pub use disks::check_disks;

@@ -2,7 +2,9 @@
 
 use std::collections::HashSet;
 
-use crate::change::{ChangeContext, ChangeError, OpenChange, RoundReceipt, Task, UndoRound, Verb};
+use crate::change::{
+    ChangeContext, ChangeError, FolderTimes, OpenChange, Purpose, RoundReceipt, Task, UndoRound, Verb,
+};
 use crate::model::{AreaName, FindingId};
 use crate::plan::PlannedAction;
 use crate::platform::services::{PausedUnit, Services};
@@ -13,9 +15,7 @@ use crate::system::Settings;
 pub(super) struct Session<'a> {
     context: ChangeContext<'a>,
     settings: &'a Settings,
-    verb: Verb,
-    area: AreaName,
-    of: Option<u64>,
+    purpose: Purpose,
     open: Option<OpenChange<'a>>,
     /// The number of findings answered other than by rounds.
     beside: u64,
@@ -32,9 +32,7 @@ impl<'a> Session<'a> {
         Self {
             context,
             settings,
-            verb,
-            area,
-            of: None,
+            purpose: Purpose::new(verb, area),
             open: None,
             beside: 0,
             is_paused: false,
@@ -45,7 +43,12 @@ impl<'a> Session<'a> {
 
     /// The same for a change that undoes another.
     pub(super) fn undoing(self, change: u64) -> Self {
-        Self { of: Some(change), ..self }
+        Self { purpose: Purpose { of: Some(change), ..self.purpose.clone() }, ..self }
+    }
+
+    /// The same for a change that returns to a savepoint.
+    pub(super) fn returning_to(self, savepoint: u64) -> Self {
+        Self { purpose: Purpose { savepoint: Some(savepoint), ..self.purpose.clone() }, ..self }
     }
 
     /// The open change, begun if it is not yet.
@@ -54,8 +57,8 @@ impl<'a> Session<'a> {
     /// When the state folder cannot be written, or an earlier change is unfinished.
     pub(super) fn change(&mut self) -> Result<&mut OpenChange<'a>, ChangeError> {
         if self.open.is_none() {
-            let Self { verb, of, settings, .. } = *self;
-            let open = OpenChange::begin(self.context, verb, self.area.clone(), of, &settings.run, settings.now)?;
+            let settings = self.settings;
+            let open = OpenChange::begin(self.context, self.purpose.clone(), &settings.run, settings.now)?;
             self.number = Some(open.number());
             self.open = Some(open);
         }
@@ -98,12 +101,33 @@ impl<'a> Session<'a> {
         self.attempt(remaining, |change| change.round(actions, contents))
     }
 
+    /// Carries out one round of which everything takes effect or nothing.
+    ///
+    /// # Errors
+    /// As [`attempt`](Self::attempt).
+    pub(super) fn whole_round(
+        &mut self,
+        actions: Vec<PlannedAction>,
+        contents: &dyn Contents,
+        times: FolderTimes,
+    ) -> Result<&RoundReceipt, ChangeError> {
+        self.attempt(0, |change| change.whole_round(actions, contents, times))
+    }
+
     /// Carries out one round of an undo.
     ///
     /// # Errors
     /// As [`attempt`](Self::attempt).
     pub(super) fn undo_round(&mut self, round: UndoRound) -> Result<&RoundReceipt, ChangeError> {
         self.attempt(0, |change| change.undo_round(round))
+    }
+
+    /// Carries out one round of an undo of which everything takes effect or nothing.
+    ///
+    /// # Errors
+    /// As [`attempt`](Self::attempt).
+    pub(super) fn whole_undo_round(&mut self, round: UndoRound) -> Result<&RoundReceipt, ChangeError> {
+        self.attempt(0, |change| change.whole_undo_round(round))
     }
 
     /// Carries out a round; if it fails, the change is ended with what earlier rounds did, unless it is unfinished.
@@ -169,7 +193,7 @@ impl<'a> Session<'a> {
             receipt.outcomes.iter().any(|outcome| outcome.index == index && outcome.failed.is_none())
         };
         let all = self.receipts.iter().flat_map(|r| r.actions.iter().filter(move |action| done(r, action.index)));
-        match self.verb {
+        match self.purpose.verb {
             Verb::Repair => all.flat_map(|action| &action.findings).collect::<HashSet<&FindingId>>().len() as u64,
             _ => all.count() as u64,
         }

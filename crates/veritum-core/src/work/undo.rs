@@ -7,8 +7,8 @@ use super::programs::still_running;
 use super::session::Session;
 use super::{Agreement, Engine, WorkError};
 use crate::change::{
-    ChangeContext, ChangeError, Locks, Recovered, Refusal, RoundReceipt, Standing, StateFolder, Task, UndoPlan,
-    UndoRound, Verb, latest_run, plan_undo, recover, standings, unfinished,
+    ChangeContext, ChangeError, ChangeLog, Locks, Recovered, Refusal, RoundReceipt, Standing, StateFolder, Task,
+    UndoPlan, UndoRound, Verb, latest_run, plan_undo, recover, standings, unfinished,
 };
 use crate::event::{Observer, Uninterruptible};
 use crate::homes::{HomeContext, running_apps};
@@ -213,6 +213,10 @@ fn undo_plan(
     only: Option<u32>,
 ) -> Result<UndoPlan, WorkError> {
     let mut plan = plan_undo(context, number, only)?.ok_or_else(|| WorkError::unknown_change(&number.to_string()))?;
+    if is_return(context.state, number) {
+        refuse_whole(&mut plan);
+        return Ok(plan);
+    }
     // A package that was updated since has other files: restoring older ones would damage it.
     for round in &mut plan.rounds {
         round.retain(|action| {
@@ -228,6 +232,21 @@ fn undo_plan(
     }
     plan.rounds.retain(|round| !round.actions.is_empty());
     Ok(plan)
+}
+
+/// Whether a change returned to a savepoint, or undid or redid one that did.
+fn is_return(state: &StateFolder, number: u64) -> bool {
+    let log = |number: u64| state.change(number).ok().flatten();
+    let undone = |log: &ChangeLog| log.begin.of.and_then(|of| state.change(of).ok().flatten());
+    std::iter::successors(log(number), undone).any(|log| log.begin.verb == Verb::Return)
+}
+
+/// Files of a return belong together, and to one state of the package database: if one of them was changed since, none is
+/// undone. Configuration files may differ.
+fn refuse_whole(plan: &mut UndoPlan) {
+    if plan.refused.iter().any(|refusal| !refusal.place.is_within_place("/etc")) {
+        plan.rounds.clear();
+    }
 }
 
 /// Why files of an earlier version of a package are not restored.
@@ -271,7 +290,10 @@ fn undo_one(
         };
         let owners: HashMap<_, _> =
             round.actions.iter().filter_map(|a| Some((a.place.clone(), a.package.as_ref()?.name.clone()))).collect();
-        let receipt = session.undo_round(round)?;
+        let receipt = match is_return(context.state, plan.of) {
+            true => session.whole_undo_round(round)?,
+            false => session.undo_round(round)?,
+        };
         done.actions.extend(ActionReport::carried_out(receipt, false));
         done.refused.extend(receipt.blocked.iter().map(|b| RefusalReport {
             path: b.place.clone(),

@@ -1,4 +1,4 @@
-//! `list`: packages, applications, changes and updates.
+//! `list`: packages, applications, changes, updates and savepoints.
 
 use veritum_core::work::UpdatesWanted;
 
@@ -12,9 +12,12 @@ use crate::{exit, render};
 
 pub(crate) fn run(context: &Context, what: Listing, sizes: bool, updates: UpdatesArgs) -> Result<u8, Failure> {
     let UpdatesArgs { since, package, trouble } = updates;
-    if !matches!(what, Listing::Updates) && (since.is_some() || package.is_some() || trouble.is_some()) {
+    let of_savepoints = matches!(what, Listing::Savepoints) && since.is_none() && package.is_none();
+    if !(matches!(what, Listing::Updates) || of_savepoints)
+        && (since.is_some() || package.is_some() || trouble.is_some())
+    {
         let hint = Some(Action::command(context.command("list updates")));
-        let why = "--since, --package and --trouble apply to `list updates` only";
+        let why = "--since and --package apply to `list updates` only, --trouble also to `list savepoints`";
         return Err(Failure::usage("invalid option".into(), why.into(), hint));
     }
     if sizes && !matches!(what, Listing::Apps) {
@@ -40,6 +43,10 @@ pub(crate) fn run(context: &Context, what: Listing, sizes: bool, updates: Update
         Listing::Changes => {
             let report = engine.list_changes()?;
             print(context, &report, exit::FINE, || render::list::changes(context, &report))?;
+        }
+        Listing::Savepoints => {
+            let report = engine.list_savepoints(trouble, &context.progress)?;
+            print(context, &report, exit::FINE, || render::savepoints::listed(context, &report))?;
         }
         Listing::Updates => {
             let report = engine.list_updates(&UpdatesWanted { since, package, trouble });

@@ -12,6 +12,8 @@ mod recover;
 mod repair;
 mod rescue;
 mod reset;
+mod return_to;
+mod savepoint;
 mod schemas;
 mod status;
 mod store;
@@ -93,6 +95,8 @@ fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
         Verb::List { what, sizes, updates } => list::run(context, what, sizes, updates),
         Verb::Reset(args) => reset::run(context, args),
         Verb::Rescue(args) => rescue::run(context, &args),
+        Verb::Savepoint(args) => savepoint::run(context, &args),
+        Verb::Return(args) => return_to::run(context, &args),
         Verb::Undo { change } => undo::run(context, change),
         Verb::Recover => recover::run(context),
         Verb::Store(verb) => store::run(context, verb),

@@ -119,6 +119,8 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
         (_, Some(of)) => format!("undid change {of}"),
         (Verb::Repair, None) => "repaired the system".to_owned(),
         (Verb::Reset, None) => "reset an application in a user's home".to_owned(),
+        (Verb::Automatic, None) => "switched automatic savepoints on or off".to_owned(),
+        (Verb::Return, None) => "returned to a savepoint".to_owned(),
         (Verb::RescueBack, None) => "restored rescued files in a user's home".to_owned(),
         _ => "changed the system".to_owned(),
     };

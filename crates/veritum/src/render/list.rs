@@ -50,6 +50,10 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
             (_, Some(of), _) => format!("undid {of}"),
             (Some(Verb::Repair), None, Some(area)) => format!("repaired {}", area.word()),
             (Some(Verb::Reset), None, _) => "reset".into(),
+            (Some(Verb::Automatic), None, _) => "automatic savepoints".into(),
+            (Some(Verb::Return), None, _) => {
+                format!("returned to savepoint {}", line.savepoint.unwrap_or_default())
+            }
             (Some(Verb::RescueBack), None, _) => "restored files".into(),
             _ => "unknown".into(),
         };

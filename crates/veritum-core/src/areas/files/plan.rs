@@ -216,7 +216,7 @@ impl Planner<'_> {
                 let earlier = expected.group.and_then(|g| self.groups.get(&g));
                 match (&fault.sibling, earlier) {
                     (Some(sibling), _) => ItemKind::NameOf { place: sibling.clone(), digest: *digest },
-                    (None, Some(index)) => ItemKind::NameOfAction { index: *index, digest: *digest },
+                    (None, Some(index)) => ItemKind::NameOfAction { index: *index, below: None, digest: *digest },
                     _ if !(self.rules.has_content)(digest) => return Err(lacking()),
                     _ => ItemKind::File { size: *size, digest: *digest },
                 }

@@ -1,0 +1,126 @@
+//! What changed between two states of the system: packages and configuration files.
+
+use std::collections::{BTreeMap, HashMap};
+
+use super::SavepointError;
+use super::manifest::{Entry, InstalledPackage, What};
+use super::parts::{Head, Part, Savepoints};
+use crate::machine::Machine;
+use crate::model::{FileKind, SystemPath};
+use crate::platform::Installed;
+use crate::report::PackageChange;
+
+impl InstalledPackage {
+    /// The packages that are installed, in order.
+    #[must_use]
+    pub fn all(installed: &Installed) -> Vec<Self> {
+        let package = |package: &crate::platform::Package| Self {
+            name: package.id.name.clone(),
+            arch: package.id.arch.clone(),
+            version: package.id.version.clone(),
+        };
+        let mut all: Vec<Self> = installed.packages.iter().map(package).collect();
+        all.sort();
+        all
+    }
+}
+
+/// The packages that differ, by name.
+#[must_use]
+pub fn package_changes(then: &[InstalledPackage], now: &[InstalledPackage]) -> Vec<PackageChange> {
+    let mut all: BTreeMap<(&str, &str), PackageChange> = BTreeMap::new();
+    let blank = |package: &InstalledPackage| PackageChange {
+        package: package.name.clone(),
+        arch: package.arch.clone(),
+        from: None,
+        to: None,
+    };
+    for package in then {
+        let change = all.entry((&package.name, &package.arch)).or_insert_with(|| blank(package));
+        change.from = Some(package.version.clone());
+    }
+    for package in now {
+        let change = all.entry((&package.name, &package.arch)).or_insert_with(|| blank(package));
+        change.to = Some(package.version.clone());
+    }
+    all.into_values().filter(|change| change.from != change.to).collect()
+}
+
+/// The folder of configuration files.
+const CONFIG: &str = "/etc";
+
+/// The files of /etc in some parts, with what identifies their contents.
+fn config_files(
+    savepoints: &Savepoints,
+    head: &Head,
+    parts: &[Part],
+) -> Result<HashMap<SystemPath, What>, SavepointError> {
+    let mut files = HashMap::new();
+    for part in parts {
+        let entries = savepoints.part(part);
+        let entries = entries.map_err(|what| SavepointError::Damaged { number: head.savepoint, what })?;
+        let config = |entry: &Entry| entry.path.is_within_place(CONFIG) && matches!(entry.what, What::File { .. });
+        files.extend(entries.into_iter().filter(config).map(|entry| (entry.path, entry.what)));
+    }
+    Ok(files)
+}
+
+/// The number of configuration files that differ between two savepoints. Only parts that differ are read.
+///
+/// # Errors
+/// When a part is missing or damaged.
+pub fn config_changes(savepoints: &Savepoints, then: &Head, now: &Head) -> Result<u64, SavepointError> {
+    let only = |of: &Head, other: &Head| -> Vec<Part> {
+        of.parts.iter().filter(|part| !other.parts.contains(part)).copied().collect()
+    };
+    let earlier = config_files(savepoints, then, &only(then, now))?;
+    let later = config_files(savepoints, now, &only(now, then))?;
+    let altered = earlier.iter().filter(|(path, what)| later.get(*path) != Some(*what)).count();
+    let added = later.keys().filter(|path| !earlier.contains_key(*path)).count();
+    Ok((altered + added) as u64)
+}
+
+/// The number of configuration files that differ now in size or time, or are gone.
+///
+/// # Errors
+/// When a part is missing or damaged.
+pub fn config_changes_until_now(
+    savepoints: &Savepoints,
+    then: &Head,
+    machine: &Machine,
+) -> Result<u64, SavepointError> {
+    let mut changed = 0;
+    for part in &then.parts {
+        let entries = savepoints.part(part);
+        let entries = entries.map_err(|what| SavepointError::Damaged { number: then.savepoint, what })?;
+        for entry in entries.iter().filter(|entry| entry.path.is_within_place(CONFIG)) {
+            let Some((_, size)) = entry.content() else { continue };
+            let now = machine.look(&entry.path).ok().flatten();
+            let same =
+                now.is_some_and(|now| now.kind == FileKind::File && now.size == size && now.mtime == entry.mtime);
+            changed += u64::from(!same);
+        }
+    }
+    Ok(changed)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn packages_that_came_went_and_changed_are_told() {
+        let package = |name: &str, version: &str| InstalledPackage {
+            name: name.into(),
+            arch: "amd64".into(),
+            version: version.into(),
+        };
+        let then = [package("gullmail", "4.1-1"), package("oakum", "1"), package("quay", "2")];
+        let now = [package("gullmail", "4.2-1"), package("quay", "2"), package("tar", "9")];
+        let told: Vec<String> = package_changes(&then, &now)
+            .into_iter()
+            .map(|c| format!("{} {} {}", c.package, c.from.unwrap_or_default(), c.to.unwrap_or_default()))
+            .collect();
+        assert_eq!(told, ["gullmail 4.1-1 4.2-1", "oakum 1 ", "tar  9"]);
+    }
+}

@@ -1,0 +1,170 @@
+//! [`make`]: makes a savepoint.
+//!
+//! The order: contents into the pools → parts → all durable → head → the shared record. An interruption before the head leaves
+//! contents that the next savepoint uses or removes, and nothing that counts as a savepoint.
+
+use std::collections::BTreeSet;
+
+use super::SavepointError;
+use super::keep::{Keeper, Kept, with_time};
+use super::manifest::InstalledPackage;
+use super::parts::{FORMAT, Head, Savepoints};
+use super::pools::Pools;
+use super::prune::{Pruned, prune};
+use super::read::{SystemRead, read_system};
+use crate::change::{ChangeContext, StateFolder};
+use crate::history;
+use crate::model::SystemPath;
+use crate::plan::KeptFolder;
+use crate::platform::Installed;
+use crate::scan::{ChangedTimes, KnownContent, Remembered, RememberedParts};
+
+/// Files that changed so shortly before are read again by the next savepoint, in seconds.
+const STEP: i64 = 2;
+/// Further files that could not be kept are counted only.
+const MAX_MISSING: usize = 1000;
+
+/// Why a savepoint is made.
+#[derive(Debug, Clone, Default)]
+pub struct Reason {
+    /// The reason, for people.
+    pub text: String,
+    /// Whether it is made without being asked for.
+    pub automatic: bool,
+    /// The package tool's process before whose changes it is made, with its start time.
+    pub before: Option<String>,
+}
+
+/// A savepoint that was made.
+#[derive(Debug)]
+pub struct Made {
+    /// Its head.
+    pub head: Head,
+    /// The number of contents that the pools lacked.
+    pub added: u64,
+    /// The number of bytes that were copied for it, before compression.
+    pub copied: u64,
+    /// The number of files that were read.
+    pub read: u64,
+    /// Savepoints that were removed to make room.
+    pub removed: Vec<u64>,
+}
+
+/// What a savepoint is made of.
+pub struct Making<'a> {
+    /// The machine and its state folder.
+    pub context: &'a ChangeContext<'a>,
+    /// The installed packages.
+    pub installed: &'a Installed,
+    /// The folder with the shared record.
+    pub notes: Option<&'a StateFolder>,
+    /// The pool of threads.
+    pub threads: &'a rayon::ThreadPool,
+    /// When packages were changed.
+    pub changes: &'a [jiff::Timestamp],
+    /// The time now.
+    pub now: jiff::Timestamp,
+}
+
+/// Makes a savepoint, and removes old ones where there is not enough space. The caller holds Veritum's own lock;
+///
+/// # Errors
+/// When there is no free space, the disk failed, or the observer stopped the run: then there is no new savepoint.
+pub fn make(making: &Making<'_>, reason: Reason) -> Result<Made, SavepointError> {
+    let Making { context, installed, notes, threads, changes, now } = *making;
+    let known = notes.map(history::known_contents).unwrap_or_default();
+    let savepoints = Savepoints::make(context.state)?;
+    let numbers = savepoints.numbers()?;
+    let folders = folders(&savepoints, &numbers);
+    let pools = Pools::open(*context, &folders, threads);
+    let Pruned { removed, times } = prune(context, &savepoints, &pools, changes, now)?;
+    if let Some(notes) = notes {
+        let _ = history::change_times(notes, &times);
+    }
+    let known = if times.is_empty() { known } else { notes.map(history::known_contents).unwrap_or_default() };
+    let mut read = read_system(context.machine, &known, threads, context.observer)?;
+    let keeper = Keeper { context, pools: &pools, known: &known, installed, threads };
+    let kept = keeper.keep(&read)?;
+    drop_failed(&mut read, &kept);
+    let entries = read.entries.len() as u64;
+    let parts = savepoints.add_entries(&read.entries, threads)?;
+    let packages = savepoints.add_packages(&InstalledPackage::all(installed))?;
+    for pool in pools.all() {
+        pool.sync().map_err(SavepointError::at(&SystemPath::root()))?;
+    }
+    savepoints.sync()?;
+    let head = Head {
+        format: FORMAT.into(),
+        veritum: env!("CARGO_PKG_VERSION").into(),
+        savepoint: numbers.last().map_or(1, |last| last + 1),
+        made: now,
+        reason: reason.text,
+        automatic: reason.automatic,
+        before: reason.before,
+        system: context.machine.identified().system.clone(),
+        entries,
+        parts,
+        packages,
+        pools: pools.all().iter().map(|pool| pool.folder.clone()).collect(),
+        missing: read.missing.iter().take(MAX_MISSING).cloned().collect(),
+    };
+    savepoints.add_head(&head)?;
+    if let Some(notes) = notes.filter(|_| read.read > 0 || kept.added > 0 || !kept.times.is_empty()) {
+        let _ = history::keep_contents(notes, &record(&read, &pools, &kept.times, now, &known), &kept.times);
+    }
+    Ok(Made { head, added: kept.added, copied: kept.copied, read: read.read, removed })
+}
+
+/// The folders of contents that earlier savepoints name.
+pub(super) fn folders(savepoints: &Savepoints, numbers: &[u64]) -> BTreeSet<KeptFolder> {
+    let heads = numbers.iter().filter_map(|number| savepoints.head(*number).ok());
+    heads.flat_map(|head| head.pools).chain([KeptFolder::State]).collect()
+}
+
+/// Files whose content could not be kept are not part of the savepoint.
+fn drop_failed(read: &mut SystemRead, kept: &Kept) {
+    if kept.failed.is_empty() {
+        return;
+    }
+    let mut keep = Vec::with_capacity(read.entries.len());
+    for entry in &read.entries {
+        let why = entry.content().and_then(|(digest, _)| kept.failed.get(&digest));
+        keep.push(why.is_none());
+        read.missing.extend(why.map(|why| (entry.path.clone(), why.clone())));
+    }
+    let mut flags = keep.iter();
+    read.entries.retain(|_| flags.next() == Some(&true));
+    let mut flags = keep.iter();
+    read.stats.retain(|_| flags.next() == Some(&true));
+    read.missing.sort();
+}
+
+/// The contents of all files of the system and of the pools that are settled.
+fn record(
+    read: &SystemRead,
+    pools: &Pools<'_>,
+    times: &ChangedTimes,
+    began: jiff::Timestamp,
+    known: &[Remembered],
+) -> RememberedParts {
+    let settled = began.as_second().saturating_sub(STEP);
+    let of_system = read.entries.iter().zip(&read.stats).filter_map(|(entry, stat)| {
+        let (digest, _) = entry.content()?;
+        let now = with_time(stat, times);
+        let plain = entry.attributes.is_empty() && entry.locked == 0;
+        (stat.ctime.s < settled || now.ctime != stat.ctime).then_some((now, KnownContent { digest, plain }))
+    });
+    let mut all: Vec<_> = of_system.collect();
+    for pool in pools.all() {
+        // A hard link's inode is one of the system's, or was: what is known of it stays known.
+        let own = pool
+            .contents()
+            .into_iter()
+            .filter(|(digest, held)| held.stat.names == 1 || super::pools::is_known(held, digest, known));
+        all.extend(own.map(|(digest, held)| (held.stat, KnownContent { digest, plain: false })));
+    }
+    // A system's file comes first: of it more is known.
+    all.sort_by_key(|(stat, known)| (stat.id, !known.plain));
+    all.dedup_by_key(|(stat, _)| stat.id);
+    RememberedParts::of_contents(all.iter().map(|(stat, known)| (stat, *known)))
+}

@@ -1,0 +1,87 @@
+//! Installs other versions of packages as dpkg does: every file is replaced by rename, so an earlier one lives on where it has
+//! another name.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use crate::machine;
+use crate::package::{Content, Package};
+
+/// The folder of the package database.
+const DATABASE: &str = "var/lib/dpkg";
+
+/// Makes these the only installed packages of a machine: new files replace old ones, and files that no package ships any more go.
+pub(crate) fn upgrade(root: &Path, packages: &[Package]) -> io::Result<()> {
+    let stage = root.with_extension("upgrade");
+    let _ = fs::remove_dir_all(&stage);
+    machine::install(&stage, packages)?;
+    let before = listed(root)?;
+    let mut after = BTreeSet::new();
+    for item in packages.iter().flat_map(|package| &package.items) {
+        let below = item.path.trim_start_matches('/');
+        after.insert(format!("/{below}"));
+        let (from, to) = (stage.join(below), root.join(below));
+        match item.content {
+            Content::Folder if to.is_dir() => {}
+            Content::Folder => {
+                // What is there instead goes, as with dpkg-maintscript-helper.
+                let _ = fs::remove_file(&to);
+                fs::create_dir_all(&to)?;
+            }
+            _ if from.symlink_metadata().is_err() => {}
+            _ => {
+                if to.is_dir() && !to.is_symlink() {
+                    fs::remove_dir_all(&to)?;
+                }
+                fs::create_dir_all(to.parent().unwrap_or(root))?;
+                fs::rename(&from, &to)?;
+            }
+        }
+    }
+    let mut gone: Vec<PathBuf> =
+        before.difference(&after).map(|path| root.join(path.trim_start_matches('/'))).collect();
+    gone.sort();
+    let real_root = root.canonicalize()?;
+    for path in gone.into_iter().rev() {
+        // Through a symlink that has taken a folder's place it would be another file.
+        let below = path.parent().and_then(|parent| parent.strip_prefix(root).ok()).map(Path::to_owned);
+        let real = path.parent().and_then(|parent| parent.canonicalize().ok());
+        if below.is_none_or(|below| real != Some(real_root.join(below))) {
+            continue;
+        }
+        // A folder with anything else in it stays.
+        let _ = if path.is_dir() && !path.is_symlink() { fs::remove_dir(&path) } else { fs::remove_file(&path) };
+    }
+    database(root, &stage)?;
+    fs::remove_dir_all(&stage)
+}
+
+/// All paths that the installed packages list.
+fn listed(root: &Path) -> io::Result<BTreeSet<String>> {
+    let mut all = BTreeSet::new();
+    for entry in fs::read_dir(root.join(DATABASE).join("info"))? {
+        let path = entry?.path();
+        if path.extension().is_some_and(|ending| ending == "list") {
+            all.extend(fs::read_to_string(&path)?.lines().map(str::to_owned));
+        }
+    }
+    Ok(all)
+}
+
+fn database(root: &Path, stage: &Path) -> io::Result<()> {
+    let (from, to) = (stage.join(DATABASE), root.join(DATABASE));
+    let names = |folder: &Path| -> io::Result<BTreeSet<std::ffi::OsString>> {
+        fs::read_dir(folder)?.map(|entry| Ok(entry?.file_name())).collect()
+    };
+    let (old, new) = (names(&to.join("info"))?, names(&from.join("info"))?);
+    for gone in old.difference(&new) {
+        fs::remove_file(to.join("info").join(gone))?;
+    }
+    for name in new {
+        fs::rename(from.join("info").join(&name), to.join("info").join(&name))?;
+    }
+    fs::rename(to.join("status"), to.join("status-old"))?;
+    fs::rename(from.join("status"), to.join("status"))
+}

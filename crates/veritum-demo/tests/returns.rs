@@ -1,0 +1,352 @@
+//! Returning to a savepoint: exactly, or with what people made since; as a whole or not at all; and undone.
+
+mod support;
+#[path = "support/savepoints.rs"]
+mod two_releases;
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
+use std::path::Path;
+use std::process::Command;
+use std::sync::Arc;
+
+use support::{STATE, assert_same, folder, open, undo};
+use two_releases::{covered, exactly, later, return_to, savepoint, update, world};
+use veritum_core::change::ChangeError;
+use veritum_core::event::NoObserver;
+use veritum_core::machine::Disk;
+use veritum_core::model::ActionKind;
+use veritum_core::report::{ReturnReport, StayReason};
+use veritum_core::savepoints::ReturnWanted;
+use veritum_core::testkit::{Accident, TestDisk, Tree};
+use veritum_core::work::{Agreement, Engine, Settings, WorkError};
+use veritum_demo::world::World;
+
+/// A machine with a savepoint that was updated since, and the trees before and after the update.
+fn updated(dir: &Path) -> (World, Settings, Tree, Tree) {
+    let world = world(dir);
+    let before = covered(&world);
+    savepoint(&later(&world.settings(), 10));
+    world.upgrade(&update()).unwrap();
+    let after = covered(&world);
+    let settings = later(&world.settings(), 20);
+    (world, settings, before, after)
+}
+
+fn returned(settings: &Settings, wanted: &ReturnWanted) -> ReturnReport {
+    return_to(&open(settings), 1, wanted).unwrap()
+}
+
+fn staying(report: &ReturnReport) -> BTreeMap<String, StayReason> {
+    report.staying.iter().map(|place| (place.path.to_string(), place.reason)).collect()
+}
+
+/// The tree without the boot loader's package, which never returns, and the database that has its entry.
+fn but_loader(mut tree: Tree) -> Tree {
+    let own = |path: &[u8]| {
+        let text = String::from_utf8_lossy(path);
+        text.contains("grub-pc.") || text.starts_with("usr/lib/grub/") || text.ends_with("lib/dpkg/status")
+    };
+    tree.0.retain(|path, _| !own(path));
+    tree
+}
+
+#[test]
+fn an_exact_return_is_exact_and_its_undo_too() {
+    let dir = folder();
+    let (world, settings, before, after) = updated(dir.path());
+    assert!(before.differences(&after).len() > 10);
+    let report = returned(&settings, &exactly());
+    assert_eq!((report.change, report.lost.len()), (Some(1), 0), "{report:#?}");
+    assert_same("returned", &but_loader(before.clone()), &but_loader(covered(&world)));
+    // Equal files that were separate stay separate, and no inode of the pool has a name in the machine.
+    let one = fs::metadata(world.at("/usr/lib/quay/one")).unwrap();
+    assert_eq!((one.nlink(), one.ino()), (2, fs::metadata(world.at("/usr/lib/quay/two")).unwrap().ino()));
+    assert_eq!(fs::metadata(world.at("/usr/bin/quay")).unwrap().nlink(), 1);
+    let helper = fs::metadata(world.at("/usr/lib/quay/helper")).unwrap();
+    assert_eq!(helper.permissions().mode() & 0o7777, 0o4755);
+    undo(&settings, None).unwrap();
+    assert_same("undone", &after, &covered(&world));
+    undo(&settings, Some(2)).unwrap();
+    assert_same("redone", &but_loader(before), &but_loader(covered(&world)));
+    assert!(return_to(&open(&settings), 1, &exactly()).unwrap().actions.is_empty(), "there is nothing left to return");
+}
+
+#[test]
+fn the_boot_loader_stays_with_its_entry_in_the_database() {
+    let dir = folder();
+    let (world, settings, ..) = updated(dir.path());
+    let report = returned(&settings, &exactly());
+    assert_eq!(fs::read(world.at("/usr/lib/grub/i386-pc/boot.img")).unwrap(), b"boot 2\n");
+    let status = fs::read_to_string(world.at("/var/lib/dpkg/status")).unwrap();
+    let entries: Vec<&str> =
+        status.lines().filter(|l| l.starts_with("Package: ") || l.starts_with("Version: ")).collect();
+    assert_eq!(
+        entries,
+        ["Package: quay", "Version: 1.0-1", "Package: grub-pc", "Version: 2.1-1", "Package: boat", "Version: 1"]
+    );
+    let [staying] = report.packages_staying.as_slice() else { panic!("{report:#?}") };
+    assert_eq!((staying.package.package.as_str(), staying.reason), ("grub-pc", StayReason::BootLoader));
+}
+
+#[test]
+fn what_people_made_and_changed_since_stays_and_is_named() {
+    let dir = folder();
+    let (world, settings, ..) = updated(dir.path());
+    fs::write(world.at("/etc/printer"), "made since\n").unwrap();
+    fs::write(world.at("/etc/hosts"), "127.0.0.1 counter\n").unwrap();
+    fs::write(world.at("/etc/quay.conf"), "colour = mine\n").unwrap();
+    fs::create_dir_all(world.at("/usr/share/rig/cache")).unwrap();
+    fs::write(world.at("/usr/share/rig/cache/made"), "generated").unwrap();
+    fs::write(world.at("/home/mirela/letter"), "own\n").unwrap();
+    fs::create_dir_all(world.at("/etc/rig")).unwrap();
+    fs::write(world.at("/etc/rig/key"), "own").unwrap();
+    symlink("/usr/share/rig/inner/part", world.at("/etc/part")).unwrap();
+    fs::write(world.at("/etc/ssh/ssh_host_rsa_key"), "identity").unwrap();
+    let report = returned(&settings, &ReturnWanted::default());
+    let told = staying(&report);
+    assert_eq!(told.get("/etc/printer"), Some(&StayReason::MadeSince));
+    assert_eq!(told.get("/etc/hosts"), Some(&StayReason::ConfigChanged));
+    assert_eq!(told.get("/etc/quay.conf"), Some(&StayReason::ConfigChanged));
+    assert_eq!(told.get("/etc/rig/key"), Some(&StayReason::MadeSince));
+    for (path, content) in [
+        ("/etc/printer", "made since\n"),
+        ("/etc/hosts", "127.0.0.1 counter\n"),
+        ("/etc/quay.conf", "colour = mine\n"),
+        ("/etc/rig/key", "own"),
+        ("/home/mirela/letter", "own\n"),
+        ("/etc/ssh/ssh_host_rsa_key", "identity"),
+    ] {
+        assert_eq!(fs::read_to_string(world.at(path)).unwrap(), content, "{path}");
+    }
+    // What the package brought is gone, with what was generated in its folder and a symlink to it.
+    for path in ["/usr/share/rig", "/etc/rig.conf", "/etc/part"] {
+        assert!(world.at(path).symlink_metadata().is_err(), "{path}");
+    }
+    assert!(fs::read(world.at("/usr/bin/quay")).unwrap().starts_with(b"quay 1"));
+    // Whatever differs now is what was named, or the boot loader's.
+    let named: Vec<&str> = told.keys().map(String::as_str).collect();
+    assert!(named.iter().all(|path| path.starts_with("/etc/") || path.contains("grub")), "{named:?}");
+}
+
+#[test]
+fn configuration_files_return_when_asked_and_a_shipped_one_that_nobody_changed_always() {
+    let dir = folder();
+    let (world, settings, ..) = updated(dir.path());
+    let conf = world.at("/etc/quay.conf");
+    returned(&settings, &ReturnWanted::default());
+    assert_eq!(fs::read_to_string(&conf).unwrap(), "colour = grey\n", "it was as its package shipped it");
+    undo(&settings, None).unwrap();
+    fs::write(&conf, "colour = mine\n").unwrap();
+    fs::remove_file(world.at("/etc/hosts")).unwrap();
+    let report = returned(&settings, &ReturnWanted { config: true, ..ReturnWanted::default() });
+    assert_eq!(fs::read_to_string(&conf).unwrap(), "colour = grey\n");
+    assert_eq!(fs::read_to_string(world.at("/etc/hosts")).unwrap(), "127.0.0.1 localhost\n");
+    assert!(!staying(&report).contains_key("/etc/hosts"));
+    undo(&settings, None).unwrap();
+    assert_eq!(fs::read_to_string(&conf).unwrap(), "colour = mine\n");
+    let report = returned(&settings, &ReturnWanted::default());
+    assert_eq!(staying(&report).get("/etc/hosts"), Some(&StayReason::ConfigRemoved));
+}
+
+#[test]
+fn accounts_stay_unless_asked_and_the_report_says_which_differ() {
+    let dir = folder();
+    let world = world(dir.path());
+    let shadow = "root:old:19000::::::\nmirela:old:19000::::::\n";
+    fs::write(world.at("/etc/shadow"), shadow).unwrap();
+    let passwd = fs::read_to_string(world.at("/etc/passwd")).unwrap();
+    fs::write(world.at("/etc/passwd"), format!("{passwd}pier:x:120:120::/:/usr/sbin/nologin\n")).unwrap();
+    fs::create_dir_all(world.at("/opt/pier")).unwrap();
+    fs::write(world.at("/opt/pier/own"), "of pier").unwrap();
+    std::os::unix::fs::chown(world.at("/opt/pier/own"), Some(120), None).unwrap();
+    savepoint(&later(&world.settings(), 10));
+    fs::write(world.at("/etc/shadow"), shadow.replace("mirela:old", "mirela:new")).unwrap();
+    fs::write(world.at("/etc/passwd"), format!("{passwd}oskar:x:1001:1001::/home/oskar:/bin/sh\n")).unwrap();
+    fs::remove_file(world.at("/opt/pier/own")).unwrap();
+    let settings = later(&world.settings(), 20);
+    let report = returned(&settings, &ReturnWanted::default());
+    let accounts = &report.accounts;
+    assert_eq!((&accounts.added[..], &accounts.removed[..]), (&["oskar".to_owned()][..], &["pier".to_owned()][..]));
+    assert_eq!(accounts.passwords, ["mirela"]);
+    assert_eq!(accounts.added_again, ["pier"], "a returned file belongs to it");
+    let now = fs::read_to_string(world.at("/etc/passwd")).unwrap();
+    assert!(now.contains("oskar:x:1001") && now.ends_with("pier:x:120:120::/:/usr/sbin/nologin\n"), "{now}");
+    assert!(fs::read_to_string(world.at("/etc/shadow")).unwrap().contains("mirela:new"));
+    assert_eq!(fs::metadata(world.at("/opt/pier/own")).unwrap().uid(), 120);
+    undo(&settings, None).unwrap();
+    returned(&settings, &ReturnWanted { accounts: true, ..ReturnWanted::default() });
+    assert_eq!(fs::read_to_string(world.at("/etc/shadow")).unwrap(), shadow);
+    assert!(!fs::read_to_string(world.at("/etc/passwd")).unwrap().contains("oskar"));
+}
+
+#[test]
+fn one_package_returns_alone() {
+    let dir = folder();
+    let (world, settings, _, after) = updated(dir.path());
+    let wanted = ReturnWanted { packages: vec!["quay".into()], ..ReturnWanted::default() };
+    let report = returned(&settings, &wanted);
+    assert!(fs::read(world.at("/usr/bin/quay")).unwrap().starts_with(b"quay 1"));
+    assert!(world.at("/usr/share/rig/inner/part").exists() && !world.at("/usr/share/boat").exists());
+    let status = fs::read_to_string(world.at("/var/lib/dpkg/status")).unwrap();
+    let versions: Vec<&str> = status.lines().filter(|l| l.starts_with("Version: ")).collect();
+    assert_eq!(versions, ["Version: 1.0-1", "Version: 2.1-1", "Version: 3"]);
+    assert_eq!(report.packages.len(), 1);
+    undo(&settings, None).unwrap();
+    assert_same("undone", &after, &covered(&world));
+    let unknown = ReturnWanted { packages: vec!["quoy".into()], ..ReturnWanted::default() };
+    assert!(matches!(return_to(&open(&settings), 1, &unknown), Err(WorkError::Unknown { what: "package", .. })));
+}
+
+#[test]
+fn a_content_that_is_no_longer_kept_comes_from_the_store_or_nothing_is_done() {
+    let dir = folder();
+    let world = world(dir.path());
+    savepoint(&later(&world.settings(), 10));
+    fs::write(world.at("/usr/bin/quay"), "edited in place, and with it what was kept").unwrap();
+    let edited = covered(&world);
+    let settings = later(&world.settings(), 20);
+    let alone = Settings { store: None, ..settings.clone() };
+    let report = return_to(&open(&alone), 1, &exactly()).unwrap();
+    assert_eq!((report.change, report.lost.len()), (None, 1), "{report:#?}");
+    assert_same("nothing was done", &edited, &covered(&world));
+    let report = return_to(&open(&settings), 1, &exactly()).unwrap();
+    assert_eq!((report.change, report.lost.len()), (Some(1), 0), "{report:#?}");
+    assert!(fs::read(world.at("/usr/bin/quay")).unwrap().starts_with(b"quay 1"));
+}
+
+#[test]
+fn a_file_that_changes_in_the_meantime_undoes_the_whole_return() {
+    let dir = folder();
+    let (world, settings, ..) = updated(dir.path());
+    let engine = open(&settings);
+    let path = world.at("/usr/share/quay/notes");
+    let result = engine.return_to(1, &exactly(), false, &NoObserver, &mut |_| {
+        fs::write(&path, "written while the question was asked").unwrap();
+        Agreement::Yes
+    });
+    assert!(matches!(result, Err(WorkError::Change(ChangeError::NotWhole { .. }))), "{result:?}");
+    assert!(fs::read(world.at("/usr/bin/quay")).unwrap().starts_with(b"quay 2"));
+    assert_eq!(fs::read_to_string(&path).unwrap(), "written while the question was asked");
+    assert!(engine.interrupted().unwrap().is_empty());
+    let report = returned(&settings, &exactly());
+    assert!(report.change.is_some());
+}
+
+#[test]
+fn an_undo_of_a_return_is_refused_as_a_whole_once_packages_changed_again() {
+    let dir = folder();
+    let (world, settings, ..) = updated(dir.path());
+    returned(&settings, &exactly());
+    world.upgrade(&update()).unwrap();
+    let now = covered(&world);
+    let report = undo(&settings, None).unwrap();
+    assert!(report.changes[0].change.is_none() && !report.changes[0].refused.is_empty(), "{report:#?}");
+    assert_same("nothing was undone", &now, &covered(&world));
+}
+
+#[test]
+fn nothing_is_written_outside_what_a_savepoint_covers_whatever_its_manifest_says() {
+    let dir = folder();
+    let (world, settings, ..) = updated(dir.path());
+    // A manifest that names a user's file: forged, with all digests right.
+    let parts = world.at(&format!("/{STATE}/savepoints/parts"));
+    let head_path = world.at(&format!("/{STATE}/savepoints/1"));
+    let head = fs::read_to_string(&head_path).unwrap();
+    let mut json: serde_json::Value = serde_json::from_str(head.rsplit_once("\nblake3 ").unwrap().0).unwrap();
+    let hosts = veritum_core::model::Digest::hash(b"127.0.0.1 localhost\n").to_hex();
+    let line = format!(
+        "{{\"path\":\"/home/mirela/letter\",\"kind\":\"file\",\"mode\":\"0644\",\"mtime\":1,\"size\":20,\"blake3\":\"{hosts}\"}}\n"
+    );
+    let digest = veritum_core::model::Digest::hash(line.as_bytes()).to_hex();
+    fs::write(parts.join(format!("{digest}.zst")), zstd::bulk::compress(line.as_bytes(), 3).unwrap()).unwrap();
+    json["parts"] = serde_json::json!([{"blake3": digest, "bytes": line.len()}]);
+    let text = serde_json::to_string_pretty(&json).unwrap();
+    let seal = veritum_core::model::Digest::hash(text.as_bytes()).to_hex();
+    fs::write(&head_path, format!("{text}\nblake3 {seal}\n")).unwrap();
+    let report =
+        open(&settings).return_to(1, &ReturnWanted::default(), true, &NoObserver, &mut |_| Agreement::No).unwrap();
+    assert!(report.actions.iter().all(|action| !action.path.as_ref().unwrap().is_within_place("/home")), "{report:#?}");
+    assert_eq!(fs::read_to_string(world.at("/home/mirela/letter")).unwrap(), "private\n");
+}
+
+fn accidents(n: usize) -> [Accident; 2] {
+    if n.is_multiple_of(2) {
+        [Accident::Cut(n), Accident::Stop(n)]
+    } else {
+        [Accident::Fail(n, 28), Accident::Fail(n, 5)]
+    }
+}
+
+fn copy(from: &Path, to: &Path) {
+    let _ = fs::remove_dir_all(to);
+    assert!(Command::new("cp").arg("-a").arg(from).arg(to).status().unwrap().success());
+}
+
+/// Any accident in a return, or in its undo, leaves one state or the other after recovery.
+#[test]
+fn a_return_and_its_undo_are_whole_or_not_at_all_whatever_the_disk_does() {
+    let dir = folder();
+    let (world, settings, _, after) = updated(dir.path());
+    let (updated_copy, returned_copy) = (dir.path().join("updated"), dir.path().join("returned"));
+    copy(&world.machine(), &updated_copy);
+    returned(&settings, &exactly());
+    let done = covered(&world);
+    copy(&world.machine(), &returned_copy);
+    type Work = fn(&Engine) -> bool;
+    let works: [(&Path, [&Tree; 2], Work); 2] = [
+        (&updated_copy, [&after, &done], |engine| return_to(engine, 1, &exactly()).is_ok_and(|r| r.change.is_some())),
+        (&returned_copy, [&done, &after], |engine| {
+            engine.undo(None, false, &NoObserver, &mut |_| Agreement::Yes).is_ok()
+        }),
+    ];
+    for (from, outcomes, work) in works {
+        let run = |accident: Accident| {
+            copy(from, &world.machine());
+            let disk = Arc::new(TestDisk::new(accident));
+            let as_disk: Arc<dyn Disk> = disk.clone();
+            let fine = Engine::open(settings.clone(), as_disk).is_ok_and(|engine| work(&engine));
+            (disk, fine)
+        };
+        let (counting, fine) = run(Accident::None);
+        assert!(fine);
+        let total = counting.operations();
+        assert!(total > 60, "only {total} operations");
+        let mut met = [0, 0];
+        // Each kind of accident at every sixth operation: a full sweep of all takes minutes.
+        for n in (0..total).step_by(3) {
+            for accident in accidents(n) {
+                let (disk, _) = run(accident);
+                assert!(disk.happened(), "{accident:?}");
+                drop(disk);
+                for _ in 0..2 {
+                    open(&settings).recover(&NoObserver).unwrap_or_else(|e| panic!("{accident:?}: {e:?}"));
+                }
+                let now = covered(&world);
+                let which = outcomes.iter().position(|tree| tree.differences(&now).is_empty());
+                let which = which.unwrap_or_else(|| {
+                    let [a, b] = outcomes.map(|tree| tree.differences(&now).join("\n  "));
+                    panic!("{accident:?} of {total}: neither the one nor the other:\n  {a}\n--\n  {b}");
+                });
+                met[which] += 1;
+            }
+        }
+        assert!(met[0] > 10 && met[1] > 10, "both outcomes must be met: {met:?}");
+    }
+}
+
+#[test]
+fn a_plan_writes_nothing_and_names_what_would_be_done() {
+    let dir = folder();
+    let (world, settings, _, after) = updated(dir.path());
+    let report = open(&settings).return_to(1, &exactly(), true, &NoObserver, &mut |_| unreachable!()).unwrap();
+    assert!(report.plan_only && report.change.is_none());
+    let of = |kind| report.actions.iter().filter(|action| action.action == kind).count();
+    assert!(of(ActionKind::Restore) > 4 && of(ActionKind::SetAside) > 1, "{report:#?}");
+    assert_same("a plan", &after, &covered(&world));
+    assert!(matches!(
+        open(&settings).return_to(7, &exactly(), true, &NoObserver, &mut |_| Agreement::No),
+        Err(WorkError::Unknown { what: "savepoint", .. })
+    ));
+}
