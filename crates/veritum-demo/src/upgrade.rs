@@ -5,6 +5,7 @@ use std::collections::BTreeSet;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::process::Command;
 
 use crate::machine;
 use crate::package::{Content, Package};
@@ -36,7 +37,7 @@ pub(crate) fn upgrade(root: &Path, packages: &[Package]) -> io::Result<()> {
                     fs::remove_dir_all(&to)?;
                 }
                 fs::create_dir_all(to.parent().unwrap_or(root))?;
-                fs::rename(&from, &to)?;
+                into_place(&from, &to)?;
             }
         }
     }
@@ -80,8 +81,19 @@ fn database(root: &Path, stage: &Path) -> io::Result<()> {
         fs::remove_file(to.join("info").join(gone))?;
     }
     for name in new {
-        fs::rename(from.join("info").join(&name), to.join("info").join(&name))?;
+        into_place(&from.join("info").join(&name), &to.join("info").join(&name))?;
     }
     fs::rename(to.join("status"), to.join("status-old"))?;
-    fs::rename(from.join("status"), to.join("status"))
+    into_place(&from.join("status"), &to.join("status"))
+}
+
+/// Replaces a file by rename; from another file system it is copied beside it first.
+fn into_place(from: &Path, to: &Path) -> io::Result<()> {
+    match fs::rename(from, to) {
+        Err(e) if e.kind() == io::ErrorKind::CrossesDevices => {}
+        other => return other,
+    }
+    let beside = to.with_extension("dpkg-new");
+    let copied = Command::new("cp").arg("-a").arg(from).arg(&beside).status()?;
+    if copied.success() { fs::rename(beside, to) } else { Err(io::Error::other("a file cannot be copied")) }
 }

@@ -1,5 +1,7 @@
 //! Savepoints: what they cover and cost, that they alter nothing, and that what they keep is whole.
 
+#[path = "support/mounts.rs"]
+mod mounts;
 mod support;
 #[path = "support/savepoints.rs"]
 mod two_releases;
@@ -134,6 +136,94 @@ fn a_file_altered_in_place_is_no_longer_kept_and_comes_back_with_its_content() {
 }
 
 #[test]
+fn what_a_repair_restores_takes_the_place_of_what_was_damaged_in_the_pool() {
+    let dir = folder();
+    let world = world(dir.path());
+    savepoint(&later(&world.settings(), 10));
+    let path = world.at("/usr/bin/quay");
+    let content = fs::read(&path).unwrap();
+    fs::write(&path, "edited in place").unwrap();
+    let settings = later(&world.settings(), 20);
+    support::repair(&settings);
+    assert_eq!(fs::read(&path).unwrap(), content);
+    assert_eq!(fs::read(kept(&world, &content)).unwrap(), content);
+    assert_eq!(open(&settings).list_savepoints(None, &NoObserver).unwrap().savepoints[0].lost, 0);
+}
+
+#[test]
+fn another_file_system_has_a_pool_of_its_own() {
+    let dir = folder();
+    let world = world(dir.path());
+    if !mounts::root_or_skip("a file system for /boot") {
+        return;
+    }
+    fs::write(world.at("/etc/fstab"), "UUID=1 / ext4 rw 0 1\nUUID=2 /boot tmpfs rw 0 2\n").unwrap();
+    let _boot = mounts::Mounted::new(&world.at("/boot"), &["-t", "tmpfs", "-o", "size=4M,mode=755", "boot"]);
+    fs::write(world.at("/boot/config-6"), "kernel 6\n").unwrap();
+    let before = covered(&world);
+    savepoint(&later(&world.settings(), 10));
+    let top = world.at("/boot/.veritum-kept");
+    assert_eq!(fs::metadata(&top).unwrap().permissions().mode() & 0o7777, 0o700);
+    assert_eq!(fs::read_dir(top.join("pool")).unwrap().count(), 1);
+    fs::remove_file(world.at("/boot/config-6")).unwrap();
+    let settings = later(&world.settings(), 20);
+    assert_eq!(savepoint(&settings).savepoint, Some(2), "the pool itself is no part of the system");
+    let report = two_releases::return_to(&open(&settings), 1, &two_releases::exactly()).unwrap();
+    assert_eq!(report.change, Some(1));
+    let mut after = covered(&world);
+    after.0.retain(|path, _| !path.starts_with(b"boot/.veritum-kept"));
+    assert_same("returned", &before, &after);
+}
+
+/// On file systems that share blocks nothing is linked, and subvolumes are file systems of their own.
+#[test]
+fn where_files_can_be_cloned_they_are() {
+    for (make, subvolume) in [(&["mkfs.xfs", "-q", "-m", "reflink=1"][..], false), (&["mkfs.btrfs", "-q"], true)] {
+        let dir = tempfile::tempdir().unwrap();
+        if !mounts::root_or_skip("a file system that clones files") {
+            return;
+        }
+        if !Path::new("/usr/sbin").join(make[0]).exists() && !Path::new("/sbin").join(make[0]).exists() {
+            println!("SKIPPED: {} is not installed", make[0]);
+            continue;
+        }
+        let image = dir.path().join("image");
+        fs::File::create(&image).unwrap().set_len(400 << 20).unwrap();
+        mounts::run(make[0], &[&make[1..], &[image.to_str().unwrap()]].concat());
+        let words = ["-o", "loop", image.to_str().unwrap()];
+        let Some(_disk) = mounts::Mounted::try_new(&dir.path().join("world"), &words) else {
+            println!("SKIPPED: {} cannot be mounted here", make[0]);
+            continue;
+        };
+        if subvolume {
+            mounts::run("btrfs", &["-q", "subvolume", "create", dir.path().join("world/machine").to_str().unwrap()]);
+            mounts::run(
+                "btrfs",
+                &["-q", "subvolume", "create", dir.path().join("world/machine/usr").to_str().unwrap()],
+            );
+        }
+        let world = world(dir.path());
+        let before = covered(&world);
+        savepoint(&later(&world.settings(), 10));
+        assert_eq!(fs::metadata(world.at("/usr/bin/quay")).unwrap().nlink(), 1, "{}", make[0]);
+        world.upgrade(&update()).unwrap();
+        let settings = later(&world.settings(), 20);
+        let report = two_releases::return_to(&open(&settings), 1, &two_releases::exactly()).unwrap();
+        assert!(report.change.is_some() && report.lost.is_empty(), "{}: {report:#?}", make[0]);
+        let own = |tree: veritum_core::testkit::Tree| {
+            let mut tree = tree;
+            tree.0.retain(|path, _| {
+                let text = String::from_utf8_lossy(path);
+                !text.contains(".veritum-kept") && !text.contains("grub") && !text.ends_with("dpkg/status")
+            });
+            tree
+        };
+        // Two subvolumes have the same inode numbers.
+        assert_same(make[0], &own(before).apart(), &own(covered(&world)).apart());
+    }
+}
+
+#[test]
 fn a_damaged_or_replaced_entry_of_the_pool_is_noticed_and_renewed() {
     let dir = folder();
     let world = world(dir.path());
@@ -186,7 +276,10 @@ fn a_savepoint_is_whole_or_not_at_all_whatever_the_disk_does() {
     };
     let here = folder();
     let trial = copy(&here.path().join("counted"));
-    Engine::open(trial.settings(), counting.clone()).unwrap().savepoint("", &NoObserver).unwrap();
+    Engine::open(Settings { jobs: 1, ..trial.settings() }, counting.clone())
+        .unwrap()
+        .savepoint("", &NoObserver)
+        .unwrap();
     let total = counting.operations();
     assert!(total > 60, "only {total} operations");
     let before = covered(&first);
@@ -197,8 +290,9 @@ fn a_savepoint_is_whole_or_not_at_all_whatever_the_disk_does() {
             let _ = fs::remove_dir_all(&place);
             let world = copy(&place);
             let disk = Arc::new(TestDisk::new(accident));
-            let done =
-                Engine::open(world.settings(), disk.clone()).and_then(|engine| engine.savepoint("", &NoObserver));
+            // One thread: the model of a power cut takes operations back in the order in which they were made.
+            let done = Engine::open(Settings { jobs: 1, ..world.settings() }, disk.clone())
+                .and_then(|engine| engine.savepoint("", &NoObserver));
             assert!(disk.happened(), "{accident:?}");
             drop(disk);
             assert_same(&format!("{accident:?}"), &before, &covered(&world));

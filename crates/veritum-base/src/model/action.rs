@@ -29,10 +29,10 @@ macro_rules! actions {
                 }
             }
 
-            /// Whether one of the system's own tools does it, and undoes it.
+            /// Whether one of the system's own tools does it, also when it is undone.
             #[must_use]
             pub fn is_of_tool(self) -> bool {
-                matches!(self, Self::ArrangeCheck | Self::RestoreCounts | Self::Correct | Self::UndoCorrection)
+                matches!(self, Self::ArrangeCheck | Self::RestoreCounts | Self::Correct | Self::UndoCorrection | Self::Regenerate)
             }
 
             /// The kind of that word; `None` for a word of a newer version.
@@ -76,6 +76,8 @@ actions! {
     Configure = "configure", "finish the installation", lasting;
     /// Let the desktop's own tool register it again.
     Register = "register", "rebuild the list", lasting;
+    /// Have the system's own tools generate files again.
+    Regenerate = "regenerate", "generate again (dpkg's triggers)", lasting;
     /// Have a file system checked at the next start.
     ArrangeCheck = "arrange-check", "check at the next start", undoable;
     /// Set back after how many mounts a file system is checked.

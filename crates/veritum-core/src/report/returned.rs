@@ -40,6 +40,12 @@ pub struct ReturnReport {
     pub consequences: Consequences,
     /// Files that cannot return, as their content is not kept and found nowhere.
     pub lost: Vec<LostFile>,
+    /// The triggers by which the system's tools generated files again, for the return of single packages.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub regenerated: Vec<String>,
+    /// Why they could not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub not_regenerated: Option<String>,
     /// Programs that still use the files that were replaced.
     #[serde(flatten)]
     pub running: RunningReport,

@@ -14,7 +14,7 @@ use super::prune::{Pruned, prune};
 use super::read::{SystemRead, read_system};
 use crate::change::{ChangeContext, StateFolder};
 use crate::history;
-use crate::model::SystemPath;
+use crate::model::{Stat, SystemPath};
 use crate::plan::KeptFolder;
 use crate::platform::Installed;
 use crate::scan::{ChangedTimes, KnownContent, Remembered, RememberedParts};
@@ -112,7 +112,25 @@ pub fn make(making: &Making<'_>, reason: Reason) -> Result<Made, SavepointError>
     if let Some(notes) = notes.filter(|_| read.read > 0 || kept.added > 0 || !kept.times.is_empty()) {
         let _ = history::keep_contents(notes, &record(&read, &pools, &kept.times, now, &known), &kept.times);
     }
-    Ok(Made { head, added: kept.added, copied: kept.copied, read: read.read, removed })
+    let made = Made { head, added: kept.added, copied: kept.copied, read: read.read, removed };
+    // Dropping a hundred thousand small allocations happens beside the rest of the work.
+    threads.spawn(move || drop((read, known)));
+    Ok(made)
+}
+
+/// Removes old savepoints where there is not enough space; returns their numbers. The caller holds Veritum's own lock.
+///
+/// # Errors
+/// When a savepoint cannot be removed.
+pub fn make_room(making: &Making<'_>) -> Result<Vec<u64>, SavepointError> {
+    let Some(savepoints) = Savepoints::find(making.context.state)? else { return Ok(Vec::new()) };
+    let numbers = savepoints.numbers()?;
+    let pools = Pools::open(*making.context, &folders(&savepoints, &numbers), making.threads);
+    let Pruned { removed, times } = prune(making.context, &savepoints, &pools, making.changes, making.now)?;
+    if let Some(notes) = making.notes {
+        let _ = history::change_times(notes, &times);
+    }
+    Ok(removed)
 }
 
 /// The folders of contents that earlier savepoints name.
@@ -148,11 +166,14 @@ fn record(
     known: &[Remembered],
 ) -> RememberedParts {
     let settled = began.as_second().saturating_sub(STEP);
+    let is_known = |stat: &Stat| known.iter().any(|known| known.content(stat).is_some());
     let of_system = read.entries.iter().zip(&read.stats).filter_map(|(entry, stat)| {
         let (digest, _) = entry.content()?;
         let now = with_time(stat, times);
         let plain = entry.attributes.is_empty() && entry.locked == 0;
-        (stat.ctime.s < settled || now.ctime != stat.ctime).then_some((now, KnownContent { digest, plain }))
+        // What is known already was recorded after its last change, however recent that is.
+        let is_settled = stat.ctime.s < settled || now.ctime != stat.ctime || is_known(stat);
+        is_settled.then_some((now, KnownContent { digest, plain }))
     });
     let mut all: Vec<_> = of_system.collect();
     for pool in pools.all() {

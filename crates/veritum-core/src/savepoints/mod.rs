@@ -25,17 +25,19 @@ mod pool;
 mod pools;
 mod prune;
 mod read;
+mod renew;
 mod returning;
 mod walk;
 
 pub use between::{config_changes, config_changes_until_now, package_changes};
 pub use list::{SavepointSummary, summaries};
-pub use make::{Made, Making, Reason, make};
+pub use make::{Made, Making, Reason, make, make_room};
 pub use manifest::{Entry, InstalledPackage, What};
 pub use parts::{Head, Savepoints};
 pub use places::{Coverage, HOOK, excluded, excluded_places};
 pub use pools::Pools;
 pub use read::{SystemRead, read_system};
+pub use renew::{WrittenFile, renew};
 pub use returning::{LostContent, ReturnCase, ReturnPlan, ReturnWanted, plan_return};
 
 use std::io;

@@ -120,6 +120,9 @@ impl Engine {
         if let Some(name) = self.half_installed().first() {
             return Ok(self.no_savepoint(format!("an installation is half-way ({name})")));
         }
+        if self.missing_space(packages)?.is_some() {
+            self.make_room(&context)?;
+        }
         if let Some(missing) = self.missing_space(packages)? {
             let missing = missing.div_ceil(1 << 20);
             return Ok(self.no_savepoint(format!("{missing} MiB more free space would be needed for the update")));

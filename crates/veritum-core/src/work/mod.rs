@@ -13,6 +13,7 @@ mod names;
 mod own_watch;
 mod programs;
 mod quick;
+mod regenerate;
 mod repair;
 mod repair_disks;
 mod repair_state;

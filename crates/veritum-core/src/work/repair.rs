@@ -390,6 +390,9 @@ fn finished(engine: &Engine, mut run: RepairState<'_>) -> RepairReport {
     if !run.done.has_something_to_report() {
         return RepairReport { proof: run.proof, ..run.done.only_planned(false) };
     }
+    if let Some(state) = run.state.get() {
+        engine.renew_kept(state, &run.receipts, run.observer);
+    }
     let after = engine.report(run.scope, &run.now);
     let running = run.state.get().map_or_else(RunningReport::default, |state| {
         let receipts = run.receipts.iter().map(|(change, receipt)| (*change, receipt));

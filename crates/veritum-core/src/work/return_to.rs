@@ -4,10 +4,11 @@ use std::collections::{HashMap, HashSet};
 use std::io;
 
 use super::programs::still_running;
+use super::regenerate::{regenerate, triggers};
 use super::session::Session;
 use super::{Agreement, Engine, WorkError};
 use crate::areas::FILES;
-use crate::change::{ChangeContext, ChangeError, Verb, unfinished};
+use crate::change::{ChangeContext, ChangeError, Locks, Verb, unfinished};
 use crate::event::Observer;
 use crate::history;
 use crate::model::{Digest, PackageId, SystemPath};
@@ -48,7 +49,7 @@ impl Engine {
             self.system.require_writable()?;
         }
         let context = self.context(&state, observer);
-        let _locks = if plan_only { None } else { Some(context.lock(&Debian.update_locks())?) };
+        let mut locks = if plan_only { Locks::default() } else { context.lock(&Debian.update_locks())? };
         if let Some(number) = unfinished(&state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
@@ -72,7 +73,7 @@ impl Engine {
             return Ok(report);
         }
         report.plan_only = false;
-        self.carry_out_return(context, &head, plan, &pools, &mut report)?;
+        self.carry_out_return(context, &head, plan, &pools, (wanted, &mut locks), &mut report)?;
         Ok(report)
     }
 
@@ -82,13 +83,19 @@ impl Engine {
         head: &Head,
         plan: ReturnPlan,
         pools: &Pools<'_>,
+        (wanted, locks): (&ReturnWanted, &mut Locks),
         report: &mut ReturnReport,
     ) -> Result<(), WorkError> {
         let contents =
             ReturnContents { made: &plan.made, elsewhere: &plan.elsewhere, pools, then: self.supply().contents() };
         let mut session =
             Session::new(context, &self.system.settings, Verb::Return, FILES).returning_to(head.savepoint);
+        let places: Vec<SystemPath> = plan.actions.iter().map(|action| action.place.clone()).collect();
         session.whole_round(plan.actions, &contents, plan.times)?;
+        if let Some(package) = wanted.packages.first() {
+            report.regenerated = triggers(&self.system, &wanted.packages, &places);
+            report.not_regenerated = regenerate(&self.system, &mut session, locks, package, &report.regenerated)?;
+        }
         session.end(0)?;
         report.change = session.number;
         report.actions =
@@ -170,6 +177,8 @@ impl Engine {
             with_accounts: wanted.accounts,
             consequences: plan.consequences.clone(),
             lost: plan.lost.iter().map(lost).collect(),
+            regenerated: Vec::new(),
+            not_regenerated: None,
             running: RunningReport::default(),
         }
     }

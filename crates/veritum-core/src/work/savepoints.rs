@@ -1,18 +1,21 @@
 //! `savepoint` and `list savepoints`.
 
+use std::collections::HashSet;
+
 use jiff::civil::DateTime;
 
 use super::{Engine, WorkError};
-use crate::change::{ChangeContext, ChangeError, StateFolder, unfinished};
+use crate::change::{ChangeContext, ChangeError, RoundReceipt, StateFolder, unfinished};
 use crate::event::Observer;
 use crate::machine::MachineTimeZone;
 use crate::model::error_chain;
+use crate::plan::{ItemKind, Operation};
 use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
 use crate::report::{ExcludedPlace, PackageChange, SavepointLine, SavepointReport, SavepointsReport, UnrecordedFile};
 use crate::savepoints::{
-    Head, InstalledPackage, Made, Making, Reason, SavepointSummary, Savepoints, config_changes, excluded_places, make,
-    package_changes, summaries,
+    Head, InstalledPackage, Made, Making, Reason, SavepointError, SavepointSummary, Savepoints, WrittenFile,
+    config_changes, excluded_places, make, make_room, package_changes, renew, summaries,
 };
 
 impl Engine {
@@ -37,9 +40,21 @@ impl Engine {
         context: &ChangeContext<'_>,
         reason: Reason,
     ) -> Result<SavepointReport, WorkError> {
-        let notes = self.system.make_notes();
-        let system = &self.system;
-        let changes = self.package_changes();
+        let made = self.with_making(context, |making| make(making, reason))?;
+        Ok(self.savepoint_report(made))
+    }
+
+    /// Removes old savepoints where there is not enough space; the lock is held.
+    pub(super) fn make_room(&self, context: &ChangeContext<'_>) -> Result<(), WorkError> {
+        self.with_making(context, make_room).map(drop)
+    }
+
+    fn with_making<T>(
+        &self,
+        context: &ChangeContext<'_>,
+        work: impl FnOnce(&Making<'_>) -> Result<T, SavepointError>,
+    ) -> Result<T, WorkError> {
+        let (system, notes, changes) = (&self.system, self.system.make_notes(), self.package_changes());
         let making = Making {
             context,
             installed: &system.installed,
@@ -48,8 +63,27 @@ impl Engine {
             changes: &changes,
             now: system.settings.now,
         };
-        let made = make(&making, reason)?;
-        Ok(self.savepoint_report(made))
+        Ok(work(&making)?)
+    }
+
+    /// After a repair: what it restored takes the place of damaged contents of savepoints.
+    pub(super) fn renew_kept(&self, state: &StateFolder, receipts: &[(u64, RoundReceipt)], observer: &dyn Observer) {
+        let mut written = Vec::new();
+        for (_, receipt) in receipts {
+            let done = receipt.outcomes.iter().filter(|outcome| outcome.failed.is_none());
+            let done: HashSet<u32> = done.map(|outcome| outcome.index).collect();
+            for action in receipt.actions.iter().filter(|action| done.contains(&action.index)) {
+                let Operation::Put(items) = &action.operation else { continue };
+                written.extend(items.iter().filter_map(|item| {
+                    let ItemKind::File { size, digest } = item.kind else { return None };
+                    Some(WrittenFile { place: action.place.join(item.below.relative()).ok()?, digest, size })
+                }));
+            }
+        }
+        let (system, notes) = (&self.system, self.system.notes());
+        // The repair is done: what cannot be renewed now is by the next savepoint.
+        let context = self.context(state, observer);
+        let _ = renew(&context, &system.installed, notes.as_ref(), &system.pool, &written);
     }
 
     /// The report that no savepoint was made.

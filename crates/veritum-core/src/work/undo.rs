@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use super::own_watch::OwnWatch;
 use super::programs::still_running;
+use super::regenerate::{regenerate, regenerated};
 use super::session::Session;
 use super::{Agreement, Engine, WorkError};
 use crate::change::{
@@ -12,7 +13,7 @@ use crate::change::{
 };
 use crate::event::{Observer, Uninterruptible};
 use crate::homes::{HomeContext, running_apps};
-use crate::model::{PackageId, Subject};
+use crate::model::{ActionKind, PackageId, Subject};
 use crate::plan::{ActionKey, PlannedAction, ToolChange};
 use crate::platform::debian::Debian;
 use crate::platform::{Package, Platform as _};
@@ -49,9 +50,9 @@ impl Engine {
         }
         refuse_undone(&context, &numbers)?;
         let homes = homes_of(&self.system, &context, &numbers)?;
-        let _locks = match plan_only {
-            true => None,
-            false => Some(undo_locks(self, &context, &numbers, &homes)?),
+        let mut locks = match plan_only {
+            true => Locks::default(),
+            false => undo_locks(self, &context, &numbers, &homes)?,
         };
         // Examined again: only now nothing else can change.
         if let Some(number) = unfinished(&state)?.first() {
@@ -89,7 +90,7 @@ impl Engine {
             let plan = undo_plan(&self.system, at_home(context, home), number, None)?;
             // The changes of one run are undone together: it can be stopped only before the first took effect.
             let context = if at == 0 { context } else { ChangeContext { observer: &steady, ..context } };
-            report.changes.push(undo_one(&self.system, context, plan, home, &mut receipts)?);
+            report.changes.push(undo_one(&self.system, context, plan, (home, &mut locks), &mut receipts)?);
         }
         report.running =
             still_running(&self.system, &context, receipts.iter().map(|(change, receipt)| (*change, receipt)));
@@ -263,7 +264,7 @@ fn undo_one(
     system: &System,
     context: ChangeContext<'_>,
     plan: UndoPlan,
-    home: Option<&HomeContext>,
+    (home, locks): (Option<&HomeContext>, &mut Locks),
     receipts: &mut Vec<(u64, RoundReceipt)>,
 ) -> Result<UndoneChange, WorkError> {
     let mut done = shown(&plan, home);
@@ -310,6 +311,13 @@ fn undo_one(
         let why = session.delegate(task, &mut |_| system.change_by_tool(&back))?;
         session.answered_beside(u64::from(why.is_none()));
         done.actions.push(shows.settled(why));
+    }
+    let log = context.state.change(plan.of).ok().flatten();
+    if let Some((package, names)) = log.as_ref().and_then(regenerated) {
+        let why = regenerate(system, &mut session, locks, &package, &names)?;
+        let subject = Subject::Package { name: package };
+        let action = ActionReport::on(ActionKind::Regenerate, subject, Vec::new());
+        done.actions.push(action.settled(why));
     }
     session.end(0)?;
     // Programs do not run from what is displaced in a home.

@@ -52,6 +52,7 @@ pub(crate) fn run(context: &Context, args: &SavepointArgs) -> Result<u8, Failure
         }
     }
     print(context, &report, status, || render::savepoints::made(context, &report))?;
+    engine.leave();
     Ok(status)
 }
 

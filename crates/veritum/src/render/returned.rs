@@ -217,6 +217,15 @@ pub(crate) fn describe(context: &Context, report: &ReturnReport, again: &str, de
         let why = report.consequences.restart.join(", ");
         out.push_str(&format!("  {}: {why}\n", paint(Label::Problem, "Restart the system")));
     }
+    if let Some(why) = &report.not_regenerated {
+        let what = paint(Label::Problem, "Generated files were not generated again");
+        out.push_str(&format!("  {what}: {why}\n"));
+    } else if !report.regenerated.is_empty() {
+        out.push_str(&format!(
+            "  Generated again by dpkg's triggers: {}\n",
+            some(&report.regenerated, context.global.all)
+        ));
+    }
     out.push_str(&running::describe(&report.running));
     if let Some(number) = report.change {
         let undo = paint(Label::Command, &context.command(&format!("undo {number}")));

@@ -10,6 +10,7 @@ mod relations;
 mod runs;
 mod status;
 mod tree;
+mod triggers;
 mod version;
 
 pub use alternatives::{Alternatives, Choice};
@@ -18,6 +19,7 @@ pub use info::{info_list, info_md5sums, info_stems};
 use log::last_versions;
 pub use relations::{Needs, rests_on};
 pub use tree::{ALIASES, alias_target, explained_links};
+pub use triggers::{FileTriggers, own_triggers};
 pub use version::compare_versions;
 
 use database::{Database, StatusFile};

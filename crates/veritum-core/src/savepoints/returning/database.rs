@@ -58,8 +58,13 @@ fn composed(then: &[u8], now: &[u8], is_kept: &dyn Fn(&str, &str) -> bool) -> Ve
             None => all.push(piece),
         }
     }
-    // In the order of now.
-    all.extend(pieces(now).into_iter().filter(|piece| kept(piece).is_some_and(|key| of_now.contains_key(&key))));
+    // dpkg writes entries by name: in that order it finds the file as it would write it.
+    let name = |piece: &[u8]| key(piece).map(|(name, _)| name).unwrap_or_default();
+    for piece in pieces(now).into_iter().filter(|piece| kept(piece).is_some_and(|key| of_now.contains_key(&key))) {
+        let own = name(piece);
+        let at = all.iter().position(|other| name(other) > own).unwrap_or(all.len());
+        all.insert(at, piece);
+    }
     let mut bytes = Vec::with_capacity(then.len() + 1024);
     for piece in all {
         bytes.extend_from_slice(piece);
@@ -78,12 +83,12 @@ mod tests {
 
     #[test]
     fn packages_that_stay_have_their_entries_of_now_and_the_others_those_of_then() {
-        let then = [entry("boat", "1"), entry("grub-pc", "1"), entry("shim-old", "1"), entry("rope", "1")].concat();
-        let now = [entry("boat", "2"), entry("grub-pc", "2"), entry("grub-new", "2"), entry("tar", "2")].concat();
+        let then = [entry("boat", "1"), entry("grub-pc", "1"), entry("rope", "1"), entry("shim-old", "1")].concat();
+        let now = [entry("boat", "2"), entry("grub-new", "2"), entry("grub-pc", "2"), entry("tar", "2")].concat();
         let is_kept =
             |name: &str, arch: &str| arch == "amd64" && (name.starts_with("grub") || name.starts_with("shim"));
         let bytes = composed(then.as_bytes(), now.as_bytes(), &is_kept);
-        let expected = [entry("boat", "1"), entry("grub-pc", "2"), entry("rope", "1"), entry("grub-new", "2")].concat();
+        let expected = [entry("boat", "1"), entry("grub-new", "2"), entry("grub-pc", "2"), entry("rope", "1")].concat();
         assert_eq!(String::from_utf8(bytes).unwrap(), expected);
         assert_eq!(composed(then.as_bytes(), now.as_bytes(), &|_, _| false), then.as_bytes());
     }
