@@ -163,10 +163,10 @@ pub(crate) enum Verb {
     },
     /// Repair damage: show the plan, ask, repair, verify
     Repair(RepairArgs),
-    /// Show details of a file, problem, application or change
+    /// Show details of a file, problem, application, savepoint or change
     Explain {
-        /// A path, problem ID (first 4 characters), app:NAME or change number
-        #[arg(value_name = "PATH|ID|APP|CHANGE")]
+        /// A path, problem ID (first 4 characters), app:NAME, savepoint:NUMBER or change number
+        #[arg(value_name = "PATH|ID|APP|SAVEPOINT|CHANGE")]
         what: OsString,
     },
     /// List packages, applications, changes, updates or savepoints

@@ -79,6 +79,7 @@ pub(crate) const TOPICS: &[Topic] = &[
             ("veritum explain /usr/bin/env", "a file: expected and found"),
             ("veritum explain kq3v", "a problem, by its ID in `veritum check`"),
             ("veritum explain app:editor", "an application and its data in users' homes"),
+            ("veritum explain savepoint:4", "a savepoint: what differs from it now"),
             ("veritum explain 3", "a change"),
         ],
         statuses: &[("0", "shown"), ("1", "it has a problem"), USAGE, FAILED],

@@ -14,6 +14,7 @@ pub(crate) enum Subject {
     Path(SystemPath),
     Finding(String),
     Change(u64),
+    Savepoint(u64),
     App(String),
 }
 
@@ -91,6 +92,13 @@ pub(crate) fn subject(word: &OsStr, target: &Path) -> Result<Subject, Failure> {
     if let Some(name) = text.strip_prefix("app:") {
         return Ok(Subject::App(name.to_owned()));
     }
+    if let Some(number) = text.strip_prefix("savepoint:") {
+        let number = number.parse();
+        return number.map(Subject::Savepoint).map_err(|_| {
+            let hint = Some(Action::command("veritum list savepoints"));
+            Failure::usage("a savepoint is named by its number: savepoint:4".into(), String::new(), hint)
+        });
+    }
     if let Ok(number) = text.parse::<u64>() {
         return Ok(Subject::Change(number));
     }
@@ -98,8 +106,8 @@ pub(crate) fn subject(word: &OsStr, target: &Path) -> Result<Subject, Failure> {
         return Ok(Subject::Finding(text.into_owned()));
     }
     Err(Failure::usage(
-        format!("unknown path, finding, application or change: {}", quoted(word.as_bytes())),
-        "type a path beginning with '/', a finding's ID from `veritum check`, app:NAME, or a change number".into(),
+        format!("unknown path, finding, application, savepoint or change: {}", quoted(word.as_bytes())),
+        "type a path beginning with '/', a finding's ID from `veritum check`, app:NAME, savepoint:NUMBER, or a change number".into(),
         None,
     ))
 }

@@ -133,7 +133,7 @@ fn errors_say_what_why_and_what_next_and_change_nothing() {
         .expect_err(3, &["the folder is empty or missing: is the disk mounted?"]);
     bench.say(&["check", "--plan"]).expect_err(2, &["--plan has no effect in `veritum check`"]);
     bench.say(&["explain", "12"]).expect_err(2, &["no such change: 12"]);
-    bench.say(&["explain", "what?"]).expect_err(2, &["unknown path, finding, application or change: "]);
+    bench.say(&["explain", "what?"]).expect_err(2, &["unknown path, finding, application, savepoint or change: "]);
     assert!(bench.say(&["chekc"]).err.contains("check"));
     assert_eq!(bench.say(&["check", "--frobnicate"]).status, 2);
     assert_eq!(before.differences(&bench.tree()), Vec::<String>::new());

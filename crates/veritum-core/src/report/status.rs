@@ -85,6 +85,15 @@ pub struct StatusReport {
     pub changes: u64,
     /// The size of all backups in bytes.
     pub kept_bytes: u64,
+    /// The number of savepoints.
+    #[serde(default)]
+    pub savepoints: u64,
+    /// When the latest was made, RFC 3339 in UTC.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last_savepoint: Option<String>,
+    /// Whether apt makes savepoints before it changes packages.
+    #[serde(default)]
+    pub automatic_savepoints: bool,
     /// The last check of the whole machine.
     pub last_check: Option<LastCheck>,
     /// Whether something was changed or undone since that check.

@@ -60,8 +60,8 @@ pub struct Making<'a> {
     pub notes: Option<&'a StateFolder>,
     /// The pool of threads.
     pub threads: &'a rayon::ThreadPool,
-    /// When packages were changed.
-    pub changes: &'a [jiff::Timestamp],
+    /// When packages were changed; only asked for where savepoints must be removed, as it takes time.
+    pub changes: &'a dyn Fn() -> Vec<jiff::Timestamp>,
     /// The time now.
     pub now: jiff::Timestamp,
 }

@@ -136,8 +136,11 @@ pub(super) fn to_lines(entries: &[Entry]) -> serde_json::Result<Vec<u8>> {
     Ok(bytes)
 }
 
-/// Reads lines; the error names the first that is invalid.
-pub(super) fn from_lines(bytes: &[u8]) -> Result<Vec<Entry>, String> {
+/// Reads the lines of a part.
+///
+/// # Errors
+/// When one is invalid: its number.
+pub fn read_part(bytes: &[u8]) -> Result<Vec<Entry>, String> {
     let lines = byte_lines(bytes).filter(|line| !line.is_empty()).take(MAX_ENTRIES + 1).enumerate();
     let entries: Vec<Entry> = lines
         .map(|(at, line)| from_line(line).ok_or_else(|| format!("line {} of a part is invalid", at + 1)))
@@ -192,7 +195,7 @@ pub(super) mod tests {
 
     #[test]
     fn every_kind_of_entry_is_read_as_it_was_written() {
-        assert_eq!(from_lines(&to_lines(&samples()).unwrap()).unwrap(), samples());
+        assert_eq!(read_part(&to_lines(&samples()).unwrap()).unwrap(), samples());
     }
 
     #[test]
@@ -202,7 +205,7 @@ pub(super) mod tests {
         for (from, to) in
             [("\"size\":3,", ""), ("\"kind\":\"file\"", "\"kind\":\"door\""), ("4755", "47x5"), ("/usr/", "usr/")]
         {
-            assert!(from_lines(text.replacen(from, to, 1).as_bytes()).is_err(), "{from}");
+            assert!(read_part(text.replacen(from, to, 1).as_bytes()).is_err(), "{from}");
         }
     }
 
@@ -210,7 +213,7 @@ pub(super) mod tests {
         #[test]
         fn of_damaged_lines_no_more_entries_are_read_than_there_are_lines(seed: u64) {
             let bytes = crate::testkit::mutated(&to_lines(&samples()).unwrap(), seed);
-            if let Ok(entries) = from_lines(&bytes) {
+            if let Ok(entries) = read_part(&bytes) {
                 proptest::prop_assert!(entries.len() <= byte_lines(&bytes).count());
             }
         }

@@ -32,7 +32,7 @@ mod walk;
 pub use between::{config_changes, config_changes_until_now, package_changes};
 pub use list::{SavepointSummary, summaries};
 pub use make::{Made, Making, Reason, make, make_room};
-pub use manifest::{Entry, InstalledPackage, What};
+pub use manifest::{Entry, InstalledPackage, What, read_part};
 pub use parts::{Head, Savepoints};
 pub use places::{Coverage, HOOK, excluded, excluded_places};
 pub use pools::Pools;

@@ -10,7 +10,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::SavepointError;
-use super::manifest::{Entry, InstalledPackage, from_lines, to_lines};
+use super::manifest::{Entry, InstalledPackage, read_part, to_lines};
 use crate::change::StateFolder;
 use crate::machine::{Dir, Exchange};
 use crate::model::Digest;
@@ -143,7 +143,7 @@ impl Savepoints {
     /// When a part is missing or damaged.
     pub fn entries(&self, head: &Head, pool: &rayon::ThreadPool) -> Result<Vec<Entry>, SavepointError> {
         let damaged = |what: String| SavepointError::Damaged { number: head.savepoint, what };
-        let read = |part: &Part| from_lines(&self.read(part)?);
+        let read = |part: &Part| read_part(&self.read(part)?);
         let parts: Result<Vec<Vec<Entry>>, String> = pool.install(|| head.parts.par_iter().map(read).collect());
         let entries = parts.map_err(damaged)?.concat();
         match entries.is_sorted_by(|a, b| a.path < b.path) {
@@ -154,7 +154,7 @@ impl Savepoints {
 
     /// The entries of one part.
     pub(super) fn part(&self, part: &Part) -> Result<Vec<Entry>, String> {
-        from_lines(&self.read(part)?)
+        read_part(&self.read(part)?)
     }
 
     /// The packages that were installed.

@@ -58,12 +58,12 @@ impl Space {
     }
 }
 
-/// Removes savepoints where they take too much space. `changes` are the times at which packages were changed. The caller holds the lock.
+/// Removes savepoints where they take too much space. `changes` gives the times at which packages were changed. The caller holds the lock.
 pub(super) fn prune(
     context: &ChangeContext<'_>,
     savepoints: &Savepoints,
     pools: &Pools<'_>,
-    changes: &[jiff::Timestamp],
+    changes: &dyn Fn() -> Vec<jiff::Timestamp>,
     now: jiff::Timestamp,
 ) -> Result<Pruned, SavepointError> {
     let costs = Costs::new(pools);
@@ -77,7 +77,7 @@ pub(super) fn prune(
         let Ok(candidate) = Candidate::read(savepoints, number) else { return Ok(Pruned::default()) };
         all.push(candidate);
     }
-    let removed = to_remove(&all, space, &protected(&all, changes, now), &|digest| costs.of(digest));
+    let removed = to_remove(&all, space, &protected(&all, &changes(), now), &|digest| costs.of(digest));
     for number in &removed {
         savepoints.remove_head(*number)?;
     }

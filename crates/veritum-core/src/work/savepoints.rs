@@ -54,7 +54,7 @@ impl Engine {
         context: &ChangeContext<'_>,
         work: impl FnOnce(&Making<'_>) -> Result<T, SavepointError>,
     ) -> Result<T, WorkError> {
-        let (system, notes, changes) = (&self.system, self.system.make_notes(), self.package_changes());
+        let (system, notes, changes) = (&self.system, self.system.make_notes(), || self.package_changes());
         let making = Making {
             context,
             installed: &system.installed,

@@ -5,7 +5,7 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 
 use super::{Engine, WorkError};
-use crate::change::{BadLog, ChangeSummary, JournalError, Overview, Record};
+use crate::change::{BadLog, ChangeSummary, JournalError, Overview, Record, StateFolder};
 use crate::history;
 use crate::machine::{Computer, FreeSpace, MachineTimeZone, marked_errors};
 use crate::model::{Authority, PackageId, SystemPath, error_chain};
@@ -16,6 +16,7 @@ use crate::report::{
     ChangesReport, ComputerReport, DamagedChange, KeptFile, PackageLine, PackagesReport, RecentReport, StatusReport,
     StoreLine,
 };
+use crate::savepoints::Savepoints;
 use crate::store::{Store, StoreError};
 use crate::system::System;
 
@@ -77,6 +78,7 @@ impl Engine {
         };
         let recent = Debian.recent(&self.system.machine, MAX_RECENT);
         let time_zone = MachineTimeZone::read(&self.system.machine);
+        let savepoints = state.as_ref().map(savepoints).unwrap_or_default();
         Ok(StatusReport {
             format: StatusReport::FORMAT.into(),
             machine: self.system.machine_report(),
@@ -108,6 +110,9 @@ impl Engine {
             damaged_changes: damaged.into_iter().map(|bad| damaged_change(&self.system, bad)).collect(),
             changes: (overview.changes.len() + overview.bad.len()) as u64,
             kept_bytes: overview.changes.iter().map(ChangeSummary::kept_bytes).sum(),
+            savepoints: savepoints.0,
+            last_savepoint: savepoints.1,
+            automatic_savepoints: self.is_automatic(),
             changed_since_check: last_check.as_ref().is_some_and(|last| changed_since(&overview.changes, &last.at)),
             last_check,
             not_here,
@@ -238,4 +243,12 @@ pub(super) fn store_line(store: &Store) -> StoreLine {
 fn changed_since(changes: &[ChangeSummary], moment: &str) -> bool {
     let moment = moment.parse::<jiff::Timestamp>().ok();
     changes.iter().any(|c| Some(c.started) > moment)
+}
+
+/// The number of savepoints, and when the latest that can be read was made.
+fn savepoints(state: &StateFolder) -> (u64, Option<String>) {
+    let Ok(Some(all)) = Savepoints::find(state) else { return (0, None) };
+    let numbers = all.numbers().unwrap_or_default();
+    let last = numbers.iter().rev().find_map(|number| all.head(*number).ok());
+    (numbers.len() as u64, last.map(|head| head.made.to_string()))
 }

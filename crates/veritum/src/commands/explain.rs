@@ -1,6 +1,9 @@
-//! `explain`: one path, finding, application or change.
+//! `explain`: one path, finding, application, savepoint or change.
 
 use std::ffi::OsStr;
+
+use veritum_core::savepoints::ReturnWanted;
+use veritum_core::work::Agreement;
 
 use super::print;
 use crate::context::Context;
@@ -20,6 +23,13 @@ pub(crate) fn run(context: &Context, word: &OsStr) -> Result<u8, Failure> {
             let log = engine.explain_change(number)?;
             let report = render::explain::change_report(&log);
             print(context, &report, exit::FINE, || render::explain::change_words(context, &report))?;
+            return Ok(exit::FINE);
+        }
+        Subject::Savepoint(number) => {
+            let wanted = ReturnWanted::default();
+            let report = engine.return_to(number, &wanted, true, &context.progress, &mut |_| Agreement::No)?;
+            let again = format!("return {number}");
+            print(context, &report, exit::FINE, || render::returned::describe(context, &report, &again, false))?;
             return Ok(exit::FINE);
         }
         Subject::App(name) => {

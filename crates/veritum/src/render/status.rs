@@ -183,6 +183,12 @@ pub(crate) fn describe(context: &Context, report: &StatusReport) -> String {
         let kept = size(report.kept_bytes);
         all.push(row("Changes", format!("{} ({kept} of backups; veritum list changes)", report.changes)));
     }
+    if report.savepoints > 0 || report.automatic_savepoints {
+        let last = report.last_savepoint.as_deref().map(|at| format!(", the latest {}", local(at))).unwrap_or_default();
+        let automatic = if report.automatic_savepoints { "; apt makes them" } else { "" };
+        let words = format!("{}{last}{automatic} (veritum list savepoints)", report.savepoints);
+        all.push(row("Savepoints", words));
+    }
     // Before the first check it is not known what the repositories can verify.
     if !report.verified_by.is_empty() {
         match report.verified_at_last_check {
