@@ -175,6 +175,24 @@ fn another_file_system_has_a_pool_of_its_own() {
     assert_same("returned", &before, &after);
 }
 
+#[test]
+fn where_no_private_folder_can_be_made_contents_are_copied_to_the_state_folder() {
+    let dir = folder();
+    let world = world(dir.path());
+    if !mounts::root_or_skip("a file system for /boot") {
+        return;
+    }
+    fs::write(world.at("/etc/fstab"), "UUID=1 / ext4 rw 0 1\nUUID=2 /boot tmpfs rw 0 2\n").unwrap();
+    let _boot = mounts::Mounted::new(&world.at("/boot"), &["-t", "tmpfs", "-o", "size=4M,mode=755", "boot"]);
+    fs::write(world.at("/boot/config-6"), "kernel 6\n").unwrap();
+    // As on a file system without permissions: the folder is there and everyone can read it.
+    fs::create_dir(world.at("/boot/.veritum-kept")).unwrap();
+    fs::set_permissions(world.at("/boot/.veritum-kept"), fs::Permissions::from_mode(0o755)).unwrap();
+    assert_eq!(savepoint(&later(&world.settings(), 10)).savepoint, Some(1));
+    assert_eq!(fs::read(kept(&world, b"kernel 6\n")).unwrap(), b"kernel 6\n");
+    assert_eq!(fs::read_dir(world.at("/boot/.veritum-kept")).unwrap().count(), 0);
+}
+
 /// On file systems that share blocks nothing is linked, and subvolumes are file systems of their own.
 #[test]
 fn where_files_can_be_cloned_they_are() {

@@ -56,16 +56,23 @@ impl<'a> Pools<'a> {
             return Ok(pool.clone());
         }
         let kept = folder_for(&self.context, folder)?;
-        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
-        let pool = match open.iter().find(|pool| pool.folder == kept) {
-            Some(pool) => pool.clone(),
-            None => {
-                let pool = Arc::new(Pool::open(kept.clone(), make_pool_dir(&self.context, &kept)?, self.threads)?);
-                open.push(pool.clone());
-                pool
-            }
+        let pool = match self.made(&kept) {
+            // A file system without owners and permissions keeps nothing private: its files are copied to the state folder.
+            Err(e) if kept != KeptFolder::State && is_not_private(&e) => self.made(&KeptFolder::State)?,
+            other => other?,
         };
         by_device.insert(device, pool.clone());
+        Ok(pool)
+    }
+
+    /// Opens a pool, and creates it if it does not exist.
+    fn made(&self, kept: &KeptFolder) -> io::Result<Arc<Pool>> {
+        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(pool) = open.iter().find(|pool| pool.folder == *kept) {
+            return Ok(pool.clone());
+        }
+        let pool = Arc::new(Pool::open(kept.clone(), make_pool_dir(&self.context, kept)?, self.threads)?);
+        open.push(pool.clone());
         Ok(pool)
     }
 }
@@ -87,6 +94,11 @@ impl Pools<'_> {
         }
         Ok(still)
     }
+}
+
+/// Whether a folder cannot be made private where it is.
+fn is_not_private(error: &io::Error) -> bool {
+    matches!(error.kind(), io::ErrorKind::PermissionDenied | io::ErrorKind::Unsupported)
 }
 
 /// Whether a content's file is as it was when it was last verified.

@@ -275,8 +275,11 @@ const SHARED: [&str; 4] = ["/usr", "/etc", "/boot", "/opt"];
 
 /// Whether a path belongs to the records of the package tools: dpkg's database and what they note beside it.
 fn is_record(path: &SystemPath) -> bool {
-    let is_top = path.parent().is_some_and(|parent| parent.is_root());
-    !is_top && !SHARED.iter().any(|folder| path.is_within_place(folder))
+    // Where /usr is not merged, the folders of programs and libraries are in the root.
+    let first = path.names().next().unwrap_or_default();
+    let of_programs = first == b"bin" || first == b"sbin" || first.starts_with(b"lib");
+    let in_root = path.parent().is_some_and(|parent| parent.is_root());
+    !of_programs && !in_root && !SHARED.iter().any(|folder| path.is_within_place(folder))
 }
 
 pub(super) fn is_info(path: &SystemPath) -> bool {
@@ -331,6 +334,7 @@ mod tests {
         );
         assert!(is_record(&path("/var/lib/dpkg/status")) && is_record(&path("/data/lib/dpkg/info/a.list")));
         assert!(is_record(&path("/var/lib/systemd/deb-systemd-helper-enabled/x")) && !is_record(&path("/bin")));
+        assert!(!is_record(&path("/lib/modules/6/x")) && !is_record(&path("/vmlinuz")));
         assert!(!is_record(&path("/usr/lib/dpkg/methods")) && is_info(&path("/var/lib/dpkg/info/a.list")));
     }
 }
