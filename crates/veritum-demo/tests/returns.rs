@@ -103,6 +103,23 @@ fn what_people_made_and_changed_since_stays_and_is_named() {
     fs::create_dir_all(world.at("/etc/rig")).unwrap();
     fs::write(world.at("/etc/rig/key"), "own").unwrap();
     symlink("/usr/share/rig/inner/part", world.at("/etc/part")).unwrap();
+    // A link of certificates that was made while packages were changed, and one of the administrator's.
+    fs::create_dir_all(world.at("/etc/ssl/certs")).unwrap();
+    for name in ["of-a-package.0", "own.0"] {
+        symlink("some.pem", world.at("/etc/ssl/certs").join(name)).unwrap();
+    }
+    let made = fs::symlink_metadata(world.at("/etc/ssl/certs/of-a-package.0")).unwrap().mtime();
+    let at = |seconds: i64| {
+        let at = jiff::Timestamp::from_second(seconds).unwrap().to_zoned(jiff::tz::TimeZone::UTC);
+        at.strftime("%Y-%m-%d %H:%M:%S").to_string()
+    };
+    fs::create_dir_all(world.at("/var/log")).unwrap();
+    let log = format!("{} upgrade quay:amd64 1.0-1 2.0-1\n", at(made + 3600));
+    fs::write(world.at("/var/log/dpkg.log"), log).unwrap();
+    let time = rustix::fs::Timespec { tv_sec: made + 3601, tv_nsec: 0 };
+    let times = rustix::fs::Timestamps { last_access: time, last_modification: time };
+    let link = world.at("/etc/ssl/certs/of-a-package.0");
+    rustix::fs::utimensat(rustix::fs::CWD, &link, &times, rustix::fs::AtFlags::SYMLINK_NOFOLLOW).unwrap();
     fs::write(world.at("/etc/ssh/ssh_host_rsa_key"), "identity").unwrap();
     let report = returned(&settings, &ReturnWanted::default());
     let told = staying(&report);
@@ -121,7 +138,8 @@ fn what_people_made_and_changed_since_stays_and_is_named() {
         assert_eq!(fs::read_to_string(world.at(path)).unwrap(), content, "{path}");
     }
     // What the package brought is gone, with what was generated in its folder and a symlink to it.
-    for path in ["/usr/share/rig", "/etc/rig.conf", "/etc/part"] {
+    assert_eq!(told.get("/etc/ssl/certs/own.0"), Some(&StayReason::MadeSince));
+    for path in ["/usr/share/rig", "/etc/rig.conf", "/etc/part", "/etc/ssl/certs/of-a-package.0"] {
         assert!(world.at(path).symlink_metadata().is_err(), "{path}");
     }
     assert!(fs::read(world.at("/usr/bin/quay")).unwrap().starts_with(b"quay 1"));

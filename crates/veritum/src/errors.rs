@@ -110,6 +110,11 @@ impl From<WorkError> for Failure {
             WorkError::Store(e) => e.into(),
             WorkError::Change(e) => e.into(),
             WorkError::Savepoint(SavepointError::Change(e)) => e.into(),
+            WorkError::Savepoint(SavepointError::Io { place, source }) => {
+                let denied = source.kind() == std::io::ErrorKind::PermissionDenied;
+                let hint = denied.then(|| Action::from("run as root".to_owned()));
+                Self::not_done(format!("{place} cannot be used"), error_words(&source), hint)
+            }
             WorkError::Savepoint(SavepointError::Stopped) => WorkError::Stopped.into(),
             WorkError::Target(e) => e.into(),
             WorkError::ChangeUnderWay => Self::not_done(

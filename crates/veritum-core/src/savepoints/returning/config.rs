@@ -11,7 +11,7 @@ use crate::savepoints::linkable::owned_now;
 use crate::savepoints::parts::Head;
 
 /// Places below /etc that the system's tools generate.
-const GENERATED: [&str; 12] = [
+const GENERATED: [&str; 11] = [
     "/etc/alternatives",
     "/etc/ld.so.cache",
     "/etc/mailcap",
@@ -23,8 +23,9 @@ const GENERATED: [&str; 12] = [
     "/etc/rc5.d",
     "/etc/rc6.d",
     "/etc/rcS.d",
-    "/etc/ssl/certs",
 ];
+/// A place where tools put files both for packages and for the administrator.
+const SHARED: &str = "/etc/ssl/certs";
 /// The register of files that ucf(1) manages: a digest and a path in each line.
 const UCF: &str = "/var/lib/ucf/hashfile";
 /// Which package each of these files belongs to: a package and a path in each line.
@@ -93,6 +94,12 @@ impl<'a> ConfigFiles<'a> {
                 && (difference.has_other_content() || !self.is_in_a_run(difference));
         }
         !self.is_in_a_run(difference)
+    }
+
+    /// Whether the system's tools made a file for a package: in one of their places, while packages were changed.
+    pub(super) fn is_made_by_tools(&self, difference: &Difference) -> bool {
+        let path = &difference.path;
+        (is_generated(path) || path.is_within_place(SHARED)) && self.is_in_a_run(difference)
     }
 
     /// Whether a package brought a file by ucf that was not installed then.

@@ -125,8 +125,8 @@ impl<'a> Decider<'a> {
 
     fn made_since(&self, difference: &Difference, aside: &PathSet) -> Fate {
         let path = &difference.path;
-        let brought =
-            self.packages.owners_now(path).any(|moving| moving.stays.is_none()) || self.config.is_brought(path);
+        let listed = self.packages.owners_now(path).any(|moving| moving.stays.is_none());
+        let brought = listed || self.config.is_brought(path) || self.config.is_made_by_tools(difference);
         if brought || self.case.wanted.exact {
             return Fate::SetAside;
         }
