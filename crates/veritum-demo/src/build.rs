@@ -3,14 +3,19 @@
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
-use veritum_core::event::Observer;
+use veritum_core::event::{NoObserver, Observer};
+use veritum_core::machine::LiveDisk;
 use veritum_core::store;
 use veritum_core::trust::{KeyPair, KeysError, Pins, StoreKeys};
+use veritum_core::work::{Engine, Settings, WorkError};
 
 use crate::faults::{Fault, apply, apply_to_store};
 use crate::sources::Vendors;
 use crate::updates::{self, apply_to_updates};
+use crate::upgrade::upgrade;
+use crate::world::settings;
 use crate::{homes, machine, old_disk, spec};
 
 /// Why the demo cannot be built.
@@ -31,6 +36,9 @@ pub enum BuildError {
     /// The demo's store cannot be made.
     #[error("cannot create the demo's store")]
     Store(#[from] store::StoreError),
+    /// The demo's savepoint cannot be made.
+    #[error("cannot make the demo's savepoint")]
+    Savepoint(#[from] WorkError),
     /// The demo's keys cannot be made.
     #[error("cannot create the demo's keys")]
     Keys(#[from] KeysError),
@@ -81,13 +89,17 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     let installed = spec::installed(options.seed);
     let older = spec::older(options.seed);
     let root = folder.join("machine");
-    machine::install(&root, &installed).map_err(at)?;
+    let before = spec::before_update(options.seed);
+    machine::install(&root, &before).map_err(at)?;
     machine::customise(&root).map_err(at)?;
     homes::make(&root, options.seed).map_err(at)?;
-    machine::configure(&root, &installed).map_err(at)?;
+    machine::configure(&root, &before).map_err(at)?;
     let vendors = Vendors::new(options.seed).map_err(at)?;
     vendors.publish(folder, &installed, &older).map_err(at)?;
     vendors.tell(folder, &root, &installed).map_err(at)?;
+    make_savepoint(&options, &root)?;
+    upgrade(&root, &installed, |package| spec::is_updated(&package.name)).map_err(at)?;
+    machine::configure(&root, &installed).map_err(at)?;
     vendors.pin(&folder.join("trust")).map_err(at)?;
     updates::furnish(folder).map_err(at)?;
     let mut packages = Vec::new();
@@ -121,6 +133,19 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     }
     let files = installed.iter().flat_map(|p| &p.items).filter(|i| i.content != crate::Content::Folder).count();
     Ok(Built { machine: root, store, config, without_store, with_repositories, packages: installed.len(), files })
+}
+
+/// The savepoint before the update after which the trouble began.
+fn make_savepoint(options: &BuildOptions<'_>, root: &Path) -> Result<(), BuildError> {
+    let made = jiff::Timestamp::from_second(BEFORE_UPDATE).unwrap_or_default();
+    let settings = Settings {
+        now: made,
+        jobs: options.jobs,
+        notes: None,
+        ..settings(root.to_owned(), options.folder, options.folder)
+    };
+    Engine::open(settings, Arc::new(LiveDisk))?.savepoint("before the update", &NoObserver)?;
+    Ok(())
 }
 
 /// The administrator's cards for the machine's applications.
@@ -176,6 +201,8 @@ fn key_seed(seed: u64, role: u8) -> [u8; 32] {
     bytes
 }
 
+/// 2026-03-02 17:41, a minute before the update.
+const BEFORE_UPDATE: i64 = 1_772_473_260;
 /// Not served.
 const OFFLINE: &str = "# The repositories of this machine do not exist.\nno-network = true\n";
 /// Served by a running demo.

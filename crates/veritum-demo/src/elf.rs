@@ -32,15 +32,21 @@ fn segment(kind: u32, flags: u32, offset: u64, address: u64, size: u64, align: u
 /// A program that prints a line and succeeds. `ballast` gives it a realistic size.
 #[must_use]
 pub(crate) fn program(line: &str, ballast: &[u8]) -> Vec<u8> {
+    program_with_status(line, 0, ballast)
+}
+
+/// A program that prints a line and ends with that exit status.
+#[must_use]
+pub(crate) fn program_with_status(line: &str, status: u8, ballast: &[u8]) -> Vec<u8> {
     let message = format!("{line}\n");
     let code_at = EHDR + PHDR;
-    // write(1, message, length); exit(0)
+    // write(1, message, length); exit(status)
     let mut code = vec![0xb8, 1, 0, 0, 0, 0xbf, 1, 0, 0, 0, 0x48, 0x8d, 0x35];
     let after_lea = code.len() + 4;
     let rest: Vec<u8> = [
         &[0xba][..],
         &u32::try_from(message.len()).unwrap_or(0).to_le_bytes(),
-        &[0x0f, 0x05, 0xb8, 60, 0, 0, 0, 0x31, 0xff, 0x0f, 0x05],
+        &[0x0f, 0x05, 0xb8, 60, 0, 0, 0, 0xbf, status, 0, 0, 0, 0x0f, 0x05],
     ]
     .concat();
     code.extend(u32::try_from(rest.len()).unwrap_or(0).to_le_bytes());
@@ -104,10 +110,12 @@ mod tests {
         use std::os::unix::fs::PermissionsExt as _;
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("berthbook");
-        std::fs::write(&path, program("Berthbook 4.2", b"ballast")).unwrap();
-        std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o755)).unwrap();
-        let out = std::process::Command::new(&path).output().unwrap();
-        assert_eq!((out.status.code(), out.stdout.as_slice()), (Some(0), &b"Berthbook 4.2\n"[..]));
+        for status in [0, 1] {
+            std::fs::write(&path, program_with_status("Berthbook 4.2", status, b"ballast")).unwrap();
+            std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o755)).unwrap();
+            let out = std::process::Command::new(&path).output().unwrap();
+            assert_eq!((out.status.code(), out.stdout.as_slice()), (Some(status.into()), &b"Berthbook 4.2\n"[..]));
+        }
     }
 
     #[test]

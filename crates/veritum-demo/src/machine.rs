@@ -184,12 +184,17 @@ fn history(packages: &[Package]) -> String {
         let one = |p: &&Package| format!("{}:{} ({})", p.name, p.arch, versions(p));
         packages.iter().map(one).collect::<Vec<_>>().join(", ")
     };
-    format!(
-        "\nStart-Date: 2026-01-12  09:00:00\nCommandline: apt-get install foreshore-desktop\nInstall: {}\nEnd-Date: 2026-01-12  09:04:31\n\n\
-         Start-Date: 2026-03-02  17:42:03\nCommandline: apt-get upgrade\nRequested-By: oskar (1001)\nUpgrade: {}\nEnd-Date: 2026-03-02  17:42:19\n",
+    let mut text = format!(
+        "\nStart-Date: 2026-01-12  09:00:00\nCommandline: apt-get install foreshore-desktop\nInstall: {}\nEnd-Date: 2026-01-12  09:04:31\n",
         all(&first, &|p| format!("{}, automatic", p.version)),
-        all(&updated, &|p| format!("4.2-1, {}", p.version)),
-    )
+    );
+    if !updated.is_empty() {
+        text.push_str(&format!(
+            "\nStart-Date: 2026-03-02  17:42:03\nCommandline: apt-get upgrade\nRequested-By: oskar (1001)\nUpgrade: {}\nEnd-Date: 2026-03-02  17:42:19\n",
+            all(&updated, &|p| format!("4.2-1, {}", p.version)),
+        ));
+    }
+    text
 }
 
 fn settle_times(root: &Path) -> io::Result<()> {

@@ -198,7 +198,12 @@ fn service(name: &str, maker: &mut Maker, seed: &mut Seed, count: u64, version: 
 
 fn app(name: &str, maker: &mut Maker, seed: &mut Seed, count: u64, version: &str) {
     let ballast = 40_000 + usize::try_from(seed.below(240_000)).unwrap_or(0);
-    maker.program(&format!("/usr/bin/{name}"), elf::program(&format!("{name} {version}"), &seed.bytes(ballast)));
+    let (line, status) = match (name, version) {
+        // The update after which the trouble began.
+        ("gullmail", UPDATE) => (format!("{name} {version}: the mailbox cannot be read"), 1),
+        _ => (format!("{name} {version}"), 0),
+    };
+    maker.program(&format!("/usr/bin/{name}"), elf::program_with_status(&line, status, &seed.bytes(ballast)));
     let title: String = name.char_indices().map(|(i, c)| if i == 0 { c.to_ascii_uppercase() } else { c }).collect();
     let entry = format!("[Desktop Entry]\nType=Application\nName={title}\nExec={name} %U\nIcon={name}\n");
     maker.file(&format!("/usr/share/applications/{name}.desktop"), entry.into_bytes());
@@ -363,14 +368,32 @@ fn aliased(seed: u64, version: &str) -> Package {
     maker.package
 }
 
-/// The packages of the machine as it is installed: release 4.2.
+/// The version of the packages of that update.
+const UPDATE: &str = "4.2-2";
+
+/// Whether a package was updated on 2026-03-02; then the trouble began.
+#[must_use]
+pub(crate) fn is_updated(name: &str) -> bool {
+    matches!(name, "gullmail" | "farebridge" | "libgunwale5")
+}
+
+/// The packages of the machine as it is: release 4.2 with that update.
 #[must_use]
 pub(crate) fn installed(seed: u64) -> Vec<Package> {
+    release(seed, UPDATE, 1_772_409_600)
+}
+
+/// The packages as they were before that update.
+#[must_use]
+pub(crate) fn before_update(seed: u64) -> Vec<Package> {
+    release(seed, "4.2-1", RELEASED)
+}
+
+/// Release 4.2; the packages of the update have this version and time.
+fn release(seed: u64, updated: &str, updated_at: i64) -> Vec<Package> {
     let mut all = vec![base("4.2"), aliased(seed, "4.2-1"), second_arch(seed, "4.2-1")];
     for spec in PACKAGES {
-        // The update after which the trouble began: 2026-03-02.
-        let updated = matches!(spec.0, "gullmail" | "farebridge" | "libgunwale5");
-        let (version, mtime) = if updated { ("4.2-2", 1_772_409_600) } else { ("4.2-1", RELEASED) };
+        let (version, mtime) = if is_updated(spec.0) { (updated, updated_at) } else { ("4.2-1", RELEASED) };
         let mut package = package(seed, spec, version, mtime);
         if spec.0 == "libbrine1" {
             // Both architectures ship the same documentation.
@@ -395,7 +418,7 @@ pub(crate) fn installed(seed: u64) -> Vec<Package> {
 #[must_use]
 pub(crate) fn older(seed: u64) -> Vec<Package> {
     let mut all = Vec::new();
-    for spec in PACKAGES.iter().filter(|s| matches!(s.0, "gullmail" | "farebridge" | "libgunwale5" | "berthbook")) {
+    for spec in PACKAGES.iter().filter(|s| is_updated(s.0) || s.0 == "berthbook") {
         for (version, mtime) in
             [("4.0-1", RELEASED - 31_536_000), ("4.1-1", RELEASED - 15_768_000), ("4.2-1", RELEASED)]
         {

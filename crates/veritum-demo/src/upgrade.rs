@@ -13,16 +13,19 @@ use crate::package::{Content, Package};
 /// The folder of the package database.
 const DATABASE: &str = "var/lib/dpkg";
 
-/// Makes these the only installed packages of a machine: new files replace old ones, and files that no package ships any more go.
-pub(crate) fn upgrade(root: &Path, packages: &[Package]) -> io::Result<()> {
+/// Makes these the only installed packages of a machine: files of those that are `new` replace old ones, and files that no package ships any more go.
+pub(crate) fn upgrade(root: &Path, packages: &[Package], new: impl Fn(&Package) -> bool) -> io::Result<()> {
     let stage = root.with_extension("upgrade");
     let _ = fs::remove_dir_all(&stage);
     machine::install(&stage, packages)?;
     let before = listed(root)?;
     let mut after = BTreeSet::new();
-    for item in packages.iter().flat_map(|package| &package.items) {
+    for (package, item) in packages.iter().flat_map(|package| package.items.iter().map(move |item| (package, item))) {
         let below = item.path.trim_start_matches('/');
         after.insert(format!("/{below}"));
+        if !new(package) {
+            continue;
+        }
         let (from, to) = (stage.join(below), root.join(below));
         match item.content {
             Content::Folder if to.is_dir() => {}

@@ -91,7 +91,7 @@ impl World {
     /// # Errors
     /// When the folder cannot be written.
     pub fn upgrade(&self, packages: &[Package]) -> io::Result<()> {
-        crate::upgrade::upgrade(&self.machine(), packages)
+        crate::upgrade::upgrade(&self.machine(), packages, |_| true)
     }
 
     fn fill(&self, packages: &[Package]) -> Result<(), Box<dyn std::error::Error>> {

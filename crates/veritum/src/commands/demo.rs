@@ -68,6 +68,7 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
         let pause = args.pause;
         example(&config, pause)?;
         updates(&args.dir, &built, pause)?;
+        earlier_state(&built, &config, pause)?;
         apps(&built, &config, pause)?;
         old_disk(&args.dir, &config, pause)?;
     }
@@ -131,6 +132,41 @@ fn updates(folder: &Path, built: &Built, pause: bool) -> Result<(), Failure> {
         ("The repair was one change, which can be undone.", &["list", "changes"]),
     ];
     steps.iter().try_for_each(|(remark, words)| step(remark, words, (&config, Some(mirror.url())), pause))
+}
+
+/// An update that broke an application, whose files are as its package has them.
+fn earlier_state(built: &Built, config: &Path, pause: bool) -> Result<(), Failure> {
+    put(&format!("\n{}\n", paint(Label::Heading, "Since the update of 2 March, Gullmail shows no mail")))?;
+    put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(config)))?;
+    let run = |steps: &[(&str, &[&str])]| {
+        steps.iter().try_for_each(|(remark, words)| step(remark, words, (config, None), pause))
+    };
+    run(&[("Is anything of it damaged?", &["check", "app:gullmail"])])?;
+    start(built, "It is as the package brought it. What does it say itself?")?;
+    run(&[
+        ("Is there a savepoint from before the trouble?", &["list", "savepoints", "--trouble", "2026-03-03"]),
+        ("What would a return to it change, and what not? (read-only)", &["return", "1", "--plan"]),
+        ("Return. (Without --yes it asks first.)", &["return", "1", "--yes"]),
+    ])?;
+    start(built, "Does Gullmail work?")
+}
+
+/// Starts the machine's mail program, where this computer can execute it.
+fn start(built: &Built, remark: &str) -> Result<(), Failure> {
+    if !cfg!(target_arch = "x86_64") {
+        return Ok(());
+    }
+    let program = built.machine.join("usr/bin/gullmail");
+    let output = Command::new(&program).output();
+    let output =
+        output.map_err(|e| Failure::not_done(format!("cannot run {}", shown(&program)), e.to_string(), None))?;
+    put(&format!(
+        "\n{}\n{} {}\n{}",
+        paint(Label::Remark, &format!("# {remark}")),
+        paint(Label::Prompt, "$"),
+        shown(&program),
+        String::from_utf8_lossy(&output.stdout)
+    ))
 }
 
 /// Applications, on the machine as the first part left it.
