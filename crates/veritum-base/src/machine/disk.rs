@@ -74,6 +74,11 @@ pub trait Disk: Send + Sync + fmt::Debug {
     fn read_link(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<Vec<u8>>;
     /// Lists a folder's names, without `.` and `..`; the kind is a hint, where the file system provides one.
     fn list(&self, dir: BorrowedFd<'_>) -> io::Result<Vec<(Vec<u8>, Option<FileKind>)>>;
+    /// Lists a folder's names with their inode numbers, as the folder has them: those of mount points, and of files of overlay file
+    /// systems, can be others than those of [`Disk::look`]. 0 where they are not known.
+    fn list_inodes(&self, dir: BorrowedFd<'_>) -> io::Result<Vec<(Vec<u8>, u64)>> {
+        Ok(self.list(dir)?.into_iter().map(|(name, _)| (name, 0)).collect())
+    }
     /// Lists extended attributes of an open file or folder.
     fn xattrs(&self, file: BorrowedFd<'_>) -> io::Result<Vec<(OsString, Vec<u8>)>>;
     /// Whether an open file carries file capabilities (capabilities(7)).

@@ -164,6 +164,18 @@ impl Disk for LiveDisk {
         Ok(names)
     }
 
+    fn list_inodes(&self, dir: BorrowedFd<'_>) -> io::Result<Vec<(Vec<u8>, u64)>> {
+        let mut names = Vec::new();
+        for entry in fs::Dir::read_from(dir)? {
+            let entry = entry?;
+            let name = entry.file_name().to_bytes();
+            if name != b"." && name != b".." {
+                names.push((name.to_vec(), entry.ino()));
+            }
+        }
+        Ok(names)
+    }
+
     fn xattrs(&self, file: BorrowedFd<'_>) -> io::Result<Vec<(OsString, Vec<u8>)>> {
         // Most files have none, and one large buffer for each file costs more than asking.
         match fs::flistxattr_query(file) {

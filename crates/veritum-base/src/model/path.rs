@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-use super::text::{from_readable, readable};
+use super::text::{from_readable, readable_or_same};
 
 /// The longest path accepted from foreign bytes, as Linux's `PATH_MAX`.
 const MAX_BYTES: usize = 4096;
@@ -245,7 +245,7 @@ fn is_plain(bytes: &[u8]) -> bool {
 
 impl fmt::Display for SystemPath {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&readable(&self.0))
+        f.write_str(&readable_or_same(&self.0))
     }
 }
 
@@ -257,7 +257,7 @@ impl fmt::Debug for SystemPath {
 
 impl Serialize for SystemPath {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-        to.serialize_str(&readable(&self.0))
+        to.serialize_str(&readable_or_same(&self.0))
     }
 }
 
@@ -287,7 +287,7 @@ pub struct LinkTarget(pub Vec<u8>);
 
 impl Serialize for LinkTarget {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-        to.serialize_str(&readable(&self.0))
+        to.serialize_str(&readable_or_same(&self.0))
     }
 }
 

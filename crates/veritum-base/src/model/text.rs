@@ -1,5 +1,6 @@
 //! Byte strings as text: one form for JSON and messages, one for the shell.
 
+use std::borrow::Cow;
 use std::fmt::Write as _;
 
 /// Converts bytes to text without loss: UTF-8 is kept, a backslash is doubled, every other byte becomes `\xHH`.
@@ -15,6 +16,14 @@ pub fn readable(bytes: &[u8]) -> String {
         }
     }
     text
+}
+
+/// Like [`readable`]; text that needs no conversion is not copied.
+pub(crate) fn readable_or_same(bytes: &[u8]) -> Cow<'_, str> {
+    match std::str::from_utf8(bytes) {
+        Ok(text) if memchr::memchr(b'\\', bytes).is_none() => Cow::Borrowed(text),
+        _ => Cow::Owned(readable(bytes)),
+    }
 }
 
 /// The bytes that [`readable`] converted to that text; `None` if an escape is invalid.

@@ -275,6 +275,10 @@ impl Disk for TestDisk {
         self.look_step()?;
         self.live.list(dir)
     }
+    fn list_inodes(&self, dir: BorrowedFd<'_>) -> io::Result<Vec<(Vec<u8>, u64)>> {
+        self.look_step()?;
+        self.live.list_inodes(dir)
+    }
     fn xattrs(&self, file: BorrowedFd<'_>) -> io::Result<Vec<(OsString, Vec<u8>)>> {
         self.live.xattrs(file)
     }

@@ -40,8 +40,21 @@ pub(super) struct Kept {
     pub(super) added: u64,
     /// The number of bytes that were copied, before compression.
     pub(super) copied: u64,
+    /// Whether something was added, or may have been by an interrupted run: it may not be durable.
+    pub(super) is_unsettled: bool,
     /// Contents that could not be kept, with the reason.
     pub(super) failed: HashMap<Digest, String>,
+}
+
+/// The state of a content in the pools.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum State {
+    Absent,
+    /// Verified before, and durable.
+    Settled,
+    /// Verified just now.
+    Whole,
+    Damaged,
 }
 
 /// A content to add: the entry whose file has it, and whether a hard link to that may be made.
@@ -93,21 +106,30 @@ impl Keeper<'_> {
 
     /// The contents that no pool has whole; those that are damaged there are removed.
     fn lacking(&self, read: &SystemRead, kept: &mut Kept) -> Result<HashMap<Digest, u64>, SavepointError> {
-        let mut sizes: HashMap<Digest, u64> = HashMap::with_capacity(read.entries.len());
-        sizes.extend(read.entries.iter().filter_map(Entry::content));
         let pools = self.pools.all();
-        let held = |digest: &Digest| pools.iter().find_map(|pool| pool.held(digest));
-        let bad = |(digest, size): (&Digest, &u64)| match held(digest) {
-            None => Some((*digest, *size, false)),
-            Some(held) if is_known(&held, digest, self.known) => None,
-            Some(_) => (!self.pools.is_whole(digest, *size, &[])).then_some((*digest, *size, true)),
+        let is_linked = |(entry, stat): &(&Entry, &Stat)| {
+            entry.content().is_none_or(|(digest, _)| pools.iter().any(|pool| pool.is_linked(&digest, stat)))
         };
-        let bad: Vec<(Digest, u64, bool)> = self.threads.install(|| sizes.par_iter().filter_map(bad).collect());
-        for (digest, _, _) in bad.iter().filter(|(.., damaged)| *damaged) {
+        let others = || read.entries.par_iter().zip(&read.stats).with_min_len(1024).filter(|file| !is_linked(file));
+        let others: Vec<(Digest, u64)> =
+            self.threads.install(|| others().filter_map(|(entry, _)| entry.content()).collect());
+        let sizes: HashMap<Digest, u64> = others.into_iter().collect();
+        let held = |digest: &Digest| pools.iter().find_map(|pool| pool.held(digest));
+        let judge = |(digest, size): (&Digest, &u64)| match held(digest) {
+            None => (*digest, *size, State::Absent),
+            Some(held) if is_known(&held, digest, self.known) => (*digest, *size, State::Settled),
+            Some(_) if self.pools.is_whole(digest, *size, &[]) => (*digest, *size, State::Whole),
+            Some(_) => (*digest, *size, State::Damaged),
+        };
+        let judged: Vec<(Digest, u64, State)> = self.threads.install(|| sizes.par_iter().map(judge).collect());
+        // A file that had to be read may have been linked by an interrupted run.
+        kept.is_unsettled = read.read > 0 || judged.iter().any(|(.., state)| *state != State::Settled);
+        for (digest, ..) in judged.iter().filter(|(.., state)| *state == State::Damaged) {
             let removed = self.pools.remove(digest).map_err(SavepointError::at(&SystemPath::root()))?;
             kept.times.extend(removed.map(|(before, after)| (before.id, (before.ctime, after.ctime))));
         }
-        Ok(bad.into_iter().map(|(digest, size, _)| (digest, size)).collect())
+        let lacking = judged.into_iter().filter(|(.., state)| matches!(state, State::Absent | State::Damaged));
+        Ok(lacking.map(|(digest, size, _)| (digest, size)).collect())
     }
 
     /// For each content the entry to take it from: one to which a hard link may be made, if there is one.

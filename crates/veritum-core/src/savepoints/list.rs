@@ -126,11 +126,13 @@ pub(super) struct Costs {
 impl Costs {
     pub(super) fn new(pools: &Pools<'_>) -> Self {
         let contents: Vec<_> = pools.all().iter().flat_map(|pool| pool.contents()).collect();
-        let mut names: HashMap<Identity, u64> = HashMap::new();
-        contents.iter().for_each(|(_, held)| *names.entry(held.stat.id).or_default() += 1);
+        let mut names: HashMap<Identity, u64, foldhash::fast::RandomState> =
+            HashMap::with_capacity_and_hasher(contents.len(), Default::default());
+        let several = contents.iter().filter(|(_, held)| held.stat.names > 1);
+        several.for_each(|(_, held)| *names.entry(held.stat.id).or_default() += 1);
         let bytes: HashMap<Digest, u64> = contents
             .into_iter()
-            .filter(|(_, held)| held.stat.names <= names[&held.stat.id])
+            .filter(|(_, held)| names.get(&held.stat.id).is_none_or(|count| held.stat.names <= *count))
             .map(|(digest, held)| (digest, held.stat.size))
             .collect();
         let total = bytes.values().sum();

@@ -3,18 +3,20 @@
 //! The order: contents into the pools → parts → all durable → head → the shared record. An interruption before the head leaves
 //! contents that the next savepoint uses or removes, and nothing that counts as a savepoint.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 
 use super::SavepointError;
 use super::keep::{Keeper, Kept, with_time};
+use super::list::parts_of;
 use super::manifest::InstalledPackage;
-use super::parts::{FORMAT, Head, Savepoints};
+use super::parts::{FORMAT, Head, Part, Savepoints};
+use super::pool::Examined;
 use super::pools::Pools;
 use super::prune::{Pruned, prune};
-use super::read::{SystemRead, read_system};
+use super::read::{SystemRead, read_walked, walk_system};
 use crate::change::{ChangeContext, StateFolder};
 use crate::history;
-use crate::model::{Stat, SystemPath};
+use crate::model::{FileKind, Stat, SystemPath};
 use crate::plan::KeptFolder;
 use crate::platform::Installed;
 use crate::scan::{ChangedTimes, KnownContent, Remembered, RememberedParts};
@@ -66,33 +68,46 @@ pub struct Making<'a> {
     pub now: jiff::Timestamp,
 }
 
-/// Makes a savepoint, and removes old ones where there is not enough space. The caller holds Veritum's own lock;
+/// Makes a savepoint, and removes old ones where there is not enough space. The caller holds Veritum's own lock.
 ///
 /// # Errors
 /// When there is no free space, the disk failed, or the observer stopped the run: then there is no new savepoint.
 pub fn make(making: &Making<'_>, reason: Reason) -> Result<Made, SavepointError> {
     let Making { context, installed, notes, threads, changes, now } = *making;
-    let known = notes.map(history::known_contents).unwrap_or_default();
+    let known = || notes.map(history::known_contents).unwrap_or_default();
     let savepoints = Savepoints::make(context.state)?;
     let numbers = savepoints.numbers()?;
-    let folders = folders(&savepoints, &numbers);
-    let pools = Pools::open(*context, &folders, threads);
+    let last = numbers.last().and_then(|number| savepoints.head(*number).ok());
+    // Both take about as long.
+    let (walked, known_at_first) = threads.join(|| walk_system(context.machine, threads, context.observer), known);
+    let mut read = read_walked(context.machine, walked?, &known_at_first, threads, context.observer)?;
+    let pools = Pools::open_after(*context, &folders(&savepoints, &numbers), &examined(&read), threads);
     let Pruned { removed, times } = prune(context, &savepoints, &pools, changes, now)?;
-    if let Some(notes) = notes {
-        let _ = history::change_times(notes, &times);
-    }
-    let known = if times.is_empty() { known } else { notes.map(history::known_contents).unwrap_or_default() };
-    let mut read = read_system(context.machine, &known, threads, context.observer)?;
+    let known = if times.is_empty() {
+        known_at_first
+    } else {
+        if let Some(notes) = notes {
+            let _ = history::change_times(notes, &times);
+        }
+        read.stats.iter_mut().for_each(|stat| *stat = with_time(stat, &times));
+        known()
+    };
     let keeper = Keeper { context, pools: &pools, known: &known, installed, threads };
     let kept = keeper.keep(&read)?;
     drop_failed(&mut read, &kept);
     let entries = read.entries.len() as u64;
     let parts = savepoints.add_entries(&read.entries, threads)?;
     let packages = savepoints.add_packages(&InstalledPackage::all(installed))?;
-    for pool in pools.all() {
-        pool.sync().map_err(SavepointError::at(&SystemPath::root()))?;
+    if kept.is_unsettled {
+        for pool in pools.all() {
+            pool.sync().map_err(SavepointError::at(&SystemPath::root()))?;
+        }
     }
-    savepoints.sync()?;
+    // What an earlier savepoint has is durable.
+    let durable: HashSet<&Part> = last.iter().flat_map(parts_of).collect();
+    if !parts.iter().chain([&packages]).all(|part| durable.contains(part)) {
+        savepoints.sync()?;
+    }
     let head = Head {
         format: FORMAT.into(),
         veritum: env!("CARGO_PKG_VERSION").into(),
@@ -131,6 +146,13 @@ pub fn make_room(making: &Making<'_>) -> Result<Vec<u64>, SavepointError> {
         let _ = history::change_times(notes, &times);
     }
     Ok(removed)
+}
+
+/// The files of the system, by inode.
+fn examined(read: &SystemRead) -> Examined {
+    let mut examined = Examined::with_capacity_and_hasher(read.stats.len(), Default::default());
+    examined.extend(read.stats.iter().filter(|stat| stat.kind == FileKind::File).map(|stat| (stat.id, *stat)));
+    examined
 }
 
 /// The folders of contents that earlier savepoints name.

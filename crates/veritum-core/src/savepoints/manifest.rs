@@ -1,5 +1,8 @@
 //! [`Entry`]: one place of a savepoint, and its form in a part of the manifest: a line of JSON.
 
+use std::borrow::Cow;
+use std::fmt::Write as _;
+
 use serde::{Deserialize, Serialize};
 
 use crate::model::{Digest, Instant, LinkTarget, SystemPath, byte_lines};
@@ -70,7 +73,7 @@ pub struct InstalledPackage {
 /// A line of a part.
 #[derive(Serialize, Deserialize)]
 struct Line<'a> {
-    path: SystemPath,
+    path: Cow<'a, SystemPath>,
     kind: &'a str,
     /// In octal digits.
     mode: &'a str,
@@ -86,11 +89,11 @@ struct Line<'a> {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     blake3: Option<Digest>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    hard_link_of: Option<SystemPath>,
+    hard_link_of: Option<Cow<'a, SystemPath>>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    target: Option<LinkTarget>,
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    attributes: Vec<(String, String)>,
+    target: Option<Cow<'a, LinkTarget>>,
+    #[serde(default, skip_serializing_if = "<[_]>::is_empty")]
+    attributes: Cow<'a, [(String, String)]>,
     #[serde(default, skip_serializing_if = "is_zero")]
     locked: u32,
 }
@@ -102,21 +105,22 @@ fn is_zero(number: &u32) -> bool {
 
 /// Entries as lines.
 pub(super) fn to_lines(entries: &[Entry]) -> serde_json::Result<Vec<u8>> {
-    let mut bytes = Vec::with_capacity(entries.len() * 200);
+    let (mut bytes, mut mode) = (Vec::with_capacity(entries.len() * 256), String::new());
     for entry in entries {
-        let mode = format!("{:04o}", entry.mode);
+        mode.clear();
+        let _ = write!(mode, "{:04o}", entry.mode);
         let (size, blake3, hard_link_of) = match &entry.what {
-            What::File { size, digest, hard_link_of } => (Some(*size), Some(*digest), hard_link_of.clone()),
+            What::File { size, digest, hard_link_of } => (Some(*size), Some(*digest), hard_link_of.as_ref()),
             _ => (None, None, None),
         };
         let (kind, target) = match &entry.what {
             What::File { .. } => ("file", None),
             What::Folder => ("folder", None),
-            What::Link(target) => ("link", Some(target.clone())),
+            What::Link(target) => ("link", Some(Cow::Borrowed(target))),
             What::Pipe => ("pipe", None),
         };
         let line = Line {
-            path: entry.path.clone(),
+            path: Cow::Borrowed(&entry.path),
             kind,
             mode: &mode,
             uid: entry.uid,
@@ -125,9 +129,9 @@ pub(super) fn to_lines(entries: &[Entry]) -> serde_json::Result<Vec<u8>> {
             nanos: entry.mtime.n,
             size,
             blake3,
-            hard_link_of,
+            hard_link_of: hard_link_of.map(Cow::Borrowed),
             target,
-            attributes: entry.attributes.clone(),
+            attributes: Cow::Borrowed(&entry.attributes),
             locked: entry.locked,
         };
         serde_json::to_writer(&mut bytes, &line)?;
@@ -151,15 +155,19 @@ pub fn read_part(bytes: &[u8]) -> Result<Vec<Entry>, String> {
 fn from_line(line: &[u8]) -> Option<Entry> {
     let line: Line<'_> = serde_json::from_slice(line).ok()?;
     let what = match line.kind {
-        "file" => What::File { size: line.size?, digest: line.blake3?, hard_link_of: line.hard_link_of },
+        "file" => {
+            let hard_link_of = line.hard_link_of.map(Cow::into_owned);
+            What::File { size: line.size?, digest: line.blake3?, hard_link_of }
+        }
         "folder" => What::Folder,
-        "link" => What::Link(line.target?),
+        "link" => What::Link(line.target?.into_owned()),
         "pipe" => What::Pipe,
         _ => return None,
     };
     let mode = u32::from_str_radix(line.mode, 8).ok().filter(|mode| *mode <= 0o7777)?;
     let mtime = Instant { s: line.mtime, n: line.nanos };
     let Line { path, uid, gid, attributes, locked, .. } = line;
+    let (path, attributes) = (path.into_owned(), attributes.into_owned());
     Some(Entry { path, what, mode, uid, gid, mtime, attributes, locked })
 }
 

@@ -13,7 +13,7 @@ use rayon::prelude::*;
 use rustix::io::Errno;
 
 use crate::machine::{Dir, Exchange, FreeSpace, read_to_limit};
-use crate::model::{ContentHasher, Digest, FileKind, Stat};
+use crate::model::{ContentHasher, Digest, FileKind, Identity, Stat};
 use crate::plan::KeptFolder;
 
 /// Larger copies are not compressed: they would have to be in memory.
@@ -62,20 +62,39 @@ pub(super) struct Pool {
     links: bool,
 }
 
+/// The status of files that were just examined, by inode: the system's. Those of the pool that are hard links to them need not be
+/// examined again.
+pub(super) type Examined = HashMap<Identity, Stat, foldhash::fast::RandomState>;
+
 impl Pool {
     /// Opens a pool's folder and examines its files.
-    pub(super) fn open(folder: KeptFolder, dir: Dir, threads: &rayon::ThreadPool) -> io::Result<Self> {
+    pub(super) fn open(
+        folder: KeptFolder,
+        dir: Dir,
+        examined: &Examined,
+        threads: &rayon::ThreadPool,
+    ) -> io::Result<Self> {
         let fans = dir.disk().list(dir.fd())?;
-        let all: io::Result<Vec<Vec<(Digest, Held)>>> =
-            threads.install(|| fans.par_iter().map(|(fan, _)| in_fan(&dir, fan)).collect());
-        let held = all?.into_iter().flatten().collect();
         let links = !dir.disk().is_overlay(dir.fd())?;
+        let none = Examined::default();
+        let examined = if links { examined } else { &none };
+        let all: io::Result<Vec<Vec<(Digest, Held)>>> =
+            threads.install(|| fans.par_iter().map(|(fan, _)| in_fan(&dir, fan, examined)).collect());
+        let all = all?;
+        let mut held = HashMap::with_capacity_and_hasher(all.iter().map(Vec::len).sum(), Default::default());
+        held.extend(all.into_iter().flatten());
         Ok(Self { folder, dir, held: RwLock::new(held), clones: AtomicBool::new(true), links })
     }
 
     /// The file of a content, as it was when the pool was opened or the content added.
     pub(super) fn held(&self, digest: &Digest) -> Option<Held> {
         self.held.read().unwrap_or_else(PoisonError::into_inner).get(digest).copied()
+    }
+
+    /// Whether a content is a hard link to that file of the system, just as it was examined.
+    pub(super) fn is_linked(&self, digest: &Digest, file: &Stat) -> bool {
+        let held = self.held.read().unwrap_or_else(PoisonError::into_inner);
+        held.get(digest).is_some_and(|held| held.form == Form::Plain && held.stat == *file)
     }
 
     /// All contents.
@@ -262,16 +281,21 @@ impl Pool {
 }
 
 /// The contents in one of the pool's folders. A symlink or folder with such a name is no content.
-fn in_fan(dir: &Dir, fan: &[u8]) -> io::Result<Vec<(Digest, Held)>> {
-    if fan.len() != 2 || dir.look(fan)?.is_none_or(|stat| stat.kind != FileKind::Folder) {
+fn in_fan(dir: &Dir, fan: &[u8], examined: &Examined) -> io::Result<Vec<(Digest, Held)>> {
+    if fan.len() != 2 {
         return Ok(Vec::new());
     }
+    let Some(above) = dir.look(fan)?.filter(|stat| stat.kind == FileKind::Folder) else { return Ok(Vec::new()) };
     let inner = dir.beside(dir.disk().open_dir(dir.fd(), fan)?);
-    let mut held = Vec::new();
-    for (name, _) in inner.disk().list(inner.fd())? {
+    let names = inner.disk().list_inodes(inner.fd())?;
+    let mut held = Vec::with_capacity(names.len());
+    for (name, ino) in names {
         let Some((digest, form)) = digest_of(fan, &name) else { continue };
-        let Some(stat) = inner.look(&name)?.filter(|stat| stat.kind == FileKind::File) else { continue };
-        held.push((digest, Held { form, stat }));
+        let stat = match examined.get(&Identity { dev: above.id.dev, ino }) {
+            Some(stat) => Some(*stat),
+            None => inner.look(&name)?.filter(|stat| stat.kind == FileKind::File),
+        };
+        held.extend(stat.map(|stat| (digest, Held { form, stat })));
     }
     Ok(held)
 }

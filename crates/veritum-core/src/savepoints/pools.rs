@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::io;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use super::pool::{Held, Pool};
+use super::pool::{Examined, Held, Pool};
 use crate::change::{ChangeContext, folder_for, make_pool_dir, pool_dir};
 use crate::model::{Digest, Stat, SystemPath};
 use crate::plan::KeptFolder;
@@ -34,12 +34,22 @@ impl<'a> Pools<'a> {
         folders: impl IntoIterator<Item = &'f KeptFolder>,
         threads: &'a rayon::ThreadPool,
     ) -> Self {
+        Self::open_after(context, folders, &Examined::default(), threads)
+    }
+
+    /// Opens these pools; `examined` has the files of the system that were just examined.
+    pub(super) fn open_after<'f>(
+        context: ChangeContext<'a>,
+        folders: impl IntoIterator<Item = &'f KeptFolder>,
+        examined: &Examined,
+        threads: &'a rayon::ThreadPool,
+    ) -> Self {
         let mut open: Vec<Arc<Pool>> = Vec::new();
         for folder in folders {
             if open.iter().any(|pool| pool.folder == *folder) {
                 continue;
             }
-            let pool = pool_dir(&context, folder).and_then(|dir| Pool::open(folder.clone(), dir, threads));
+            let pool = pool_dir(&context, folder).and_then(|dir| Pool::open(folder.clone(), dir, examined, threads));
             open.extend(pool.map(Arc::new));
         }
         Self { context, threads, open: Mutex::new(open), by_device: Mutex::default() }
@@ -71,7 +81,12 @@ impl<'a> Pools<'a> {
         if let Some(pool) = open.iter().find(|pool| pool.folder == *kept) {
             return Ok(pool.clone());
         }
-        let pool = Arc::new(Pool::open(kept.clone(), make_pool_dir(&self.context, kept)?, self.threads)?);
+        let pool = Arc::new(Pool::open(
+            kept.clone(),
+            make_pool_dir(&self.context, kept)?,
+            &Examined::default(),
+            self.threads,
+        )?);
         open.push(pool.clone());
         Ok(pool)
     }

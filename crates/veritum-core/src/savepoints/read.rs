@@ -30,13 +30,8 @@ pub struct SystemRead {
     pub read: u64,
 }
 
-/// What is known of a file's inode.
-#[derive(Debug, Clone)]
-struct Known {
-    digest: Digest,
-    attributes: Vec<(String, String)>,
-    locked: u32,
-}
+/// A file's extended attributes, each with its value in hexadecimal, and its locking inode flags.
+type Detail = (Vec<(String, String)>, u32);
 
 /// Reads the state of the covered places; `known` has the contents of unchanged files.
 ///
@@ -48,77 +43,121 @@ pub fn read_system(
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<SystemRead, SavepointError> {
+    read_walked(machine, walk_system(machine, pool, observer)?, known, pool, observer)
+}
+
+/// Walks the covered places.
+pub(super) fn walk_system(
+    machine: &Machine,
+    pool: &rayon::ThreadPool,
+    observer: &dyn Observer,
+) -> Result<Walked, SavepointError> {
     observer.on_event(Event::Begin { phase: Phase::Walking, items: 0, bytes: 0 });
-    let Walked { seen, missing, uncovered } = walk(machine, pool, observer).ok_or(SavepointError::Stopped)?;
+    let walked = walk(machine, pool, observer).ok_or(SavepointError::Stopped)?;
     observer.on_event(Event::End);
-    let first_names = first_names(&seen);
-    let mut first: Vec<usize> = first_names.values().copied().collect();
-    first.sort_unstable();
-    let remembered = |at: &usize| (*at, known.iter().find_map(|known| known.content(&seen[*at].stat)));
-    let remembered: Vec<(usize, Option<KnownContent>)> = pool.install(|| first.par_iter().map(remembered).collect());
-    let unknown: Vec<usize> = remembered.iter().filter(|(_, known)| known.is_none()).map(|(at, _)| *at).collect();
+    Ok(walked)
+}
+
+/// Reads what was walked.
+pub(super) fn read_walked(
+    machine: &Machine,
+    walked: Walked,
+    known: &[Remembered],
+    pool: &rayon::ThreadPool,
+    observer: &dyn Observer,
+) -> Result<SystemRead, SavepointError> {
+    let Walked { seen, missing, uncovered } = walked;
+    let first_names = FirstNames::new(&seen);
+    let remembered = |(at, place): (usize, &Seen)| {
+        let is_file = place.stat.kind == FileKind::File && first_names.of(at, place) == at;
+        is_file.then(|| known.iter().find_map(|known| known.content(&place.stat)))
+    };
+    // Of each file's first name what is known of it.
+    let remembered: Vec<Option<Option<KnownContent>>> =
+        pool.install(|| seen.par_iter().enumerate().with_min_len(1024).map(remembered).collect());
+    let unknown = remembered.iter().enumerate().filter(|(_, known)| matches!(known, Some(None)));
+    let unknown: Vec<usize> = unknown.map(|(at, _)| at).collect();
     let mut result = SystemRead { missing, uncovered, read: unknown.len() as u64, ..SystemRead::default() };
+    let mut contents: Vec<Option<KnownContent>> = remembered.into_iter().map(Option::flatten).collect();
     let mut failures: HashMap<usize, String> = HashMap::new();
-    let mut contents: Vec<(usize, KnownContent)> =
-        remembered.into_iter().filter_map(|(at, known)| Some((at, known?))).collect();
     for (at, digest) in digests(machine, &seen, &unknown, pool, observer)? {
         match digest {
-            Ok(digest) => contents.push((at, KnownContent { digest, plain: false })),
+            Ok(digest) => contents[at] = Some(KnownContent { digest, plain: false }),
             Err(why) => drop(failures.insert(at, why)),
         }
     }
-    let mut files: HashMap<usize, Known> = HashMap::with_capacity(contents.len());
-    for (at, detail) in details(machine, &seen, contents, pool) {
+    let mut details: HashMap<usize, Detail> = HashMap::new();
+    for (at, detail) in read_details(machine, &seen, &contents, pool) {
         match detail {
-            Ok(known) => drop(files.insert(at, known)),
-            Err(why) => drop(failures.insert(at, why)),
+            Ok(detail) => drop(details.insert(at, detail)),
+            Err(why) => {
+                contents[at] = None;
+                failures.insert(at, why);
+            }
         }
     }
-    for (at, place) in seen.iter().enumerate() {
-        let first = first_names.get(&place.stat.id).copied().filter(|_| place.stat.kind == FileKind::File);
-        let known = first.and_then(|first| files.get(&first));
-        if let (Some(first), None) = (first, known) {
-            let why = failures.get(&first).cloned().unwrap_or_else(|| CHANGED.into());
-            result.missing.push((place.path.clone(), why));
-            continue;
-        }
-        let first = first.filter(|first| *first != at).map(|first| seen[first].path.clone());
-        result.entries.push(entry(place, known, first));
-        result.stats.push(place.stat);
+    let other_names: HashMap<usize, SystemPath> = first_names.of_others(&seen);
+    result.entries.reserve_exact(seen.len());
+    result.stats.reserve_exact(seen.len());
+    for (at, place) in seen.into_iter().enumerate() {
+        let stat = place.stat;
+        let entry = if stat.kind == FileKind::File {
+            let first = first_names.of(at, &place);
+            let Some(known) = contents[first] else {
+                let why = failures.get(&first).cloned().unwrap_or_else(|| CHANGED.into());
+                result.missing.push((place.path, why));
+                continue;
+            };
+            let hard_link_of = other_names.get(&at).cloned();
+            let what = What::File { size: stat.size, digest: known.digest, hard_link_of };
+            let (attributes, locked) = details.get(&first).cloned().unwrap_or_default();
+            entry(Seen { attributes, locked, ..place }, what)
+        } else {
+            let mut place = place;
+            let what = match stat.kind {
+                FileKind::Folder => What::Folder,
+                FileKind::Link => What::Link(LinkTarget(place.target.take().unwrap_or_default())),
+                _ => What::Pipe,
+            };
+            entry(place, what)
+        };
+        result.entries.push(entry);
+        result.stats.push(stat);
     }
     Ok(result)
 }
 
-/// Of each file the position of its first name: all names of one inode are one file.
-fn first_names(seen: &[Seen]) -> HashMap<Identity, usize> {
-    let mut first = HashMap::new();
-    for (at, place) in seen.iter().enumerate().filter(|(_, place)| place.stat.kind == FileKind::File) {
-        first.entry(place.stat.id).or_insert(at);
+/// All names of one inode are one file: of each file with several names the position of the first.
+struct FirstNames(HashMap<Identity, usize>);
+
+impl FirstNames {
+    fn new(seen: &[Seen]) -> Self {
+        let mut first = HashMap::new();
+        let several = |place: &Seen| place.stat.kind == FileKind::File && place.stat.names > 1;
+        for (at, place) in seen.iter().enumerate().filter(|(_, place)| several(place)) {
+            first.entry(place.stat.id).or_insert(at);
+        }
+        Self(first)
     }
-    first
+
+    fn of(&self, at: usize, place: &Seen) -> usize {
+        self.0.get(&place.stat.id).copied().unwrap_or(at)
+    }
+
+    /// Of each other name the path of the first.
+    fn of_others(&self, seen: &[Seen]) -> HashMap<usize, SystemPath> {
+        let files = seen.iter().enumerate().filter(|(_, place)| place.stat.kind == FileKind::File);
+        let others = files.map(|(at, place)| (at, self.of(at, place))).filter(|(at, first)| at != first);
+        others.map(|(at, first)| (at, seen[first].path.clone())).collect()
+    }
 }
 
 const CHANGED: &str = "changed while it was read";
 
-fn entry(place: &Seen, known: Option<&Known>, first: Option<SystemPath>) -> Entry {
-    let Seen { path, stat, target, attributes, locked } = place;
-    let what = match (stat.kind, known) {
-        (FileKind::File, Some(known)) => What::File { size: stat.size, digest: known.digest, hard_link_of: first },
-        (FileKind::Folder, _) => What::Folder,
-        (FileKind::Link, _) => What::Link(LinkTarget(target.clone().unwrap_or_default())),
-        _ => What::Pipe,
-    };
-    let (attributes, locked) = known.map_or((attributes, locked), |known| (&known.attributes, &known.locked));
-    Entry {
-        path: path.clone(),
-        what,
-        mode: stat.mode,
-        uid: stat.uid,
-        gid: stat.gid,
-        mtime: stat.mtime,
-        attributes: attributes.clone(),
-        locked: *locked,
-    }
+fn entry(place: Seen, what: What) -> Entry {
+    let Seen { path, stat, attributes, locked, .. } = place;
+    let Stat { mode, uid, gid, mtime, .. } = stat;
+    Entry { path, what, mode, uid, gid, mtime, attributes, locked }
 }
 
 /// The position of a place, and what was found there or why it could not be read.
@@ -167,28 +206,26 @@ fn is_same(a: &Stat, b: &Stat) -> bool {
     (a.id, a.size, a.mtime, a.ctime) == (b.id, b.size, b.mtime, b.ctime)
 }
 
-/// Reads attributes and inode flags where they are not known to be absent.
-fn details(
+/// Reads attributes and inode flags of files with a known content where they are not known to be absent.
+fn read_details(
     machine: &Machine,
     seen: &[Seen],
-    mut contents: Vec<(usize, KnownContent)>,
+    contents: &[Option<KnownContent>],
     pool: &rayon::ThreadPool,
-) -> Vec<Found<Known>> {
-    contents.sort_unstable_by_key(|(at, _)| *at);
-    let one = |(at, KnownContent { digest, plain }): &(usize, KnownContent)| {
-        if *plain {
-            return (*at, Ok(Known { digest: *digest, attributes: Vec::new(), locked: 0 }));
-        }
+) -> Vec<Found<Detail>> {
+    let unclear = contents.iter().enumerate().filter(|(_, known)| known.is_some_and(|known| !known.plain));
+    let unclear: Vec<usize> = unclear.map(|(at, _)| at).collect();
+    let one = |at: &usize| {
         let place = &seen[*at];
-        let read = || -> io::Result<Option<Known>> {
+        let read = || -> io::Result<Option<Detail>> {
             let dir = machine.dir(&place.path.parent().unwrap_or_else(SystemPath::root))?;
             let (file, stat) = dir.disk().open_seen(dir.fd(), place.path.name())?;
             let attributes = in_hex(dir.disk().xattrs(file.as_fd())?);
             let locked = locked_of(dir.disk(), file.as_fd())?;
-            Ok(is_same(&stat, &place.stat).then_some(Known { digest: *digest, attributes, locked }))
+            Ok(is_same(&stat, &place.stat).then_some((attributes, locked)))
         };
-        let known = read().map_err(|e| error_words(&e)).and_then(|known| known.ok_or_else(|| CHANGED.to_owned()));
-        (*at, known)
+        let detail = read().map_err(|e| error_words(&e)).and_then(|detail| detail.ok_or_else(|| CHANGED.to_owned()));
+        (*at, detail)
     };
-    pool.install(|| contents.par_iter().with_min_len(64).map(one).collect())
+    pool.install(|| unclear.par_iter().with_min_len(64).map(one).collect())
 }

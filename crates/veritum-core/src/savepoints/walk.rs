@@ -3,6 +3,8 @@
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 
+use rayon::prelude::*;
+
 use super::places::{Coverage, excluded};
 use crate::event::{Event, Flow, Observer};
 use crate::machine::Machine;
@@ -52,7 +54,7 @@ pub(super) fn walk(machine: &Machine, pool: &rayon::ThreadPool, observer: &dyn O
         return None;
     }
     let mut found = walk.found.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
-    found.seen.sort_unstable_by(|a, b| a.path.cmp(&b.path));
+    pool.install(|| found.seen.par_sort_unstable_by(|a, b| a.path.cmp(&b.path)));
     found.seen.dedup_by(|a, b| a.path == b.path);
     found.missing.sort();
     Some(found)
