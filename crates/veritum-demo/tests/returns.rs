@@ -200,6 +200,21 @@ fn accounts_stay_unless_asked_and_the_report_says_which_differ() {
 }
 
 #[test]
+fn a_diversion_made_since_goes_with_its_file() {
+    let dir = folder();
+    let (world, settings, ..) = updated(dir.path());
+    fs::rename(world.at("/usr/bin/quay"), world.at("/usr/bin/quay.real")).unwrap();
+    fs::write(world.at("/usr/bin/quay"), "a wrapper\n").unwrap();
+    fs::write(world.at("/var/lib/dpkg/diversions"), "/usr/bin/quay\n/usr/bin/quay.real\nrig\n").unwrap();
+    let after = covered(&world);
+    let report = returned(&settings, &ReturnWanted::default());
+    assert!(fs::read(world.at("/usr/bin/quay")).unwrap().starts_with(b"quay 1"));
+    assert!(!world.at("/usr/bin/quay.real").exists() && !world.at("/var/lib/dpkg/diversions").exists(), "{report:#?}");
+    undo(&settings, None).unwrap();
+    assert_same("undone", &after, &covered(&world));
+}
+
+#[test]
 fn one_package_returns_alone() {
     let dir = folder();
     let (world, settings, _, after) = updated(dir.path());

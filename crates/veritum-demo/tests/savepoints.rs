@@ -116,6 +116,24 @@ fn what_the_update_replaces_lives_on_and_what_is_new_is_added() {
 }
 
 #[test]
+fn the_last_savepoint_counts_configuration_files_that_differ_are_gone_or_new() {
+    let dir = folder();
+    let world = world(dir.path());
+    savepoint(&later(&world.settings(), 10));
+    let settings = later(&world.settings(), 20);
+    let count = || open(&settings).list_savepoints(None, &NoObserver).unwrap().savepoints[0].config_files;
+    let hosts = fs::read(world.at("/etc/hosts")).unwrap();
+    fs::remove_file(world.at("/etc/hosts")).unwrap();
+    assert_eq!(count(), 1);
+    // The same content with another time is not a change.
+    fs::write(world.at("/etc/hosts"), hosts).unwrap();
+    assert_eq!(count(), 0);
+    fs::write(world.at("/etc/hosts"), "127.0.0.1 LOCALHOST\n").unwrap();
+    fs::write(world.at("/etc/printer"), "new\n").unwrap();
+    assert_eq!(count(), 2);
+}
+
+#[test]
 fn a_file_altered_in_place_is_no_longer_kept_and_comes_back_with_its_content() {
     let dir = folder();
     let world = world(dir.path());

@@ -1,12 +1,14 @@
 //! What changed between two states of the system: packages and configuration files.
 
 use std::collections::{BTreeMap, HashMap};
+use std::io;
 
 use super::SavepointError;
 use super::manifest::{Entry, InstalledPackage, What};
 use super::parts::{Head, Part, Savepoints};
+use super::places::excluded;
 use crate::machine::Machine;
-use crate::model::{FileKind, SystemPath};
+use crate::model::{FileKind, Stat, SystemPath};
 use crate::platform::Installed;
 use crate::report::PackageChange;
 
@@ -80,28 +82,53 @@ pub fn config_changes(savepoints: &Savepoints, then: &Head, now: &Head) -> Resul
     Ok((altered + added) as u64)
 }
 
-/// The number of configuration files that differ now in size or time, or are gone.
+/// The number of configuration files that differ now, are gone, or are new.
 ///
 /// # Errors
-/// When a part is missing or damaged.
+/// When a part is missing or damaged, or /etc cannot be read.
 pub fn config_changes_until_now(
     savepoints: &Savepoints,
     then: &Head,
     machine: &Machine,
 ) -> Result<u64, SavepointError> {
-    let mut changed = 0;
-    for part in &then.parts {
-        let entries = savepoints.part(part);
-        let entries = entries.map_err(|what| SavepointError::Damaged { number: then.savepoint, what })?;
-        for entry in entries.iter().filter(|entry| entry.path.is_within_place(CONFIG)) {
-            let Some((_, size)) = entry.content() else { continue };
-            let now = machine.look(&entry.path).ok().flatten();
-            let same =
-                now.is_some_and(|now| now.kind == FileKind::File && now.size == size && now.mtime == entry.mtime);
-            changed += u64::from(!same);
+    let earlier = config_files(savepoints, then, &then.parts)?;
+    let now = config_files_now(machine).map_err(SavepointError::at(&SystemPath::literal(CONFIG)))?;
+    let differs = |(path, what): &(&SystemPath, &What)| {
+        let What::File { size, digest, .. } = what else { return false };
+        // A file that cannot be read is not known to differ.
+        now.get(*path).is_none_or(|now| now.size != *size)
+            || machine.dir(&parent(path)).and_then(|dir| dir.digest(path.name())).is_ok_and(|now| now != Some(*digest))
+    };
+    let altered = earlier.iter().filter(differs).count();
+    let is_new =
+        |path: &&SystemPath| !earlier.contains_key(*path) && then.missing.iter().all(|(missing, _)| missing != *path);
+    let added = now.keys().filter(is_new).count();
+    Ok((altered + added) as u64)
+}
+
+fn parent(path: &SystemPath) -> SystemPath {
+    path.parent().unwrap_or_else(SystemPath::root)
+}
+
+/// The files of /etc that a savepoint would have.
+fn config_files_now(machine: &Machine) -> io::Result<HashMap<SystemPath, Stat>> {
+    let (mut folders, mut files) = (vec![SystemPath::literal(CONFIG)], HashMap::new());
+    while let Some(folder) = folders.pop() {
+        let dir = match machine.dir(&folder) {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => continue,
+            other => other?,
+        };
+        for (name, _) in dir.disk().list(dir.fd())? {
+            let Ok(path) = folder.child(&name) else { continue };
+            let Some(stat) = dir.look(&name)?.filter(|_| excluded(&path).is_none()) else { continue };
+            match stat.kind {
+                FileKind::Folder => folders.push(path),
+                FileKind::File => drop(files.insert(path, stat)),
+                _ => {}
+            }
         }
     }
-    Ok(changed)
+    Ok(files)
 }
 
 #[cfg(test)]

@@ -138,10 +138,24 @@ impl<'a> Supply<'a> {
         reference.only_weak(&weak)
     }
 
+    /// The .deb files of packages that are not available and can be downloaded.
+    pub fn fetchable(&self, ids: &[PackageId]) -> Vec<Lacking> {
+        let lacking = |repositories: &Repositories| {
+            let all = ids.iter().filter_map(|id| repositories.lacking(&self.system.machine, id));
+            if repositories.may_use_network() { all.collect() } else { Vec::new() }
+        };
+        self.open_repositories(lacking).unwrap_or_default()
+    }
+
     /// Whether a content is available. The contents of all packages are only listed when one is needed: usually none is.
     pub fn available_contents(&self) -> impl Fn(&Digest) -> bool + '_ {
         let from_debs = OnceCell::new();
-        move |digest| self.in_a_store(digest) || from_debs.get_or_init(|| contents_of_debs(self)).contains(digest)
+        let is_unpacked = |digest: &Digest| self.open_repositories(|repositories| repositories.has_content(digest));
+        move |digest| {
+            self.in_a_store(digest)
+                || is_unpacked(digest) == Some(true)
+                || from_debs.get_or_init(|| contents_of_debs(self)).contains(digest)
+        }
     }
 
     /// Whether a store has a content, as far as known.

@@ -141,6 +141,16 @@ impl Engine {
         supply.prepare(&ids, observer)?;
         let needed: HashMap<Digest, u64> = plan.lost.iter().map(|lost| (lost.digest, lost.size)).collect();
         supply.unpack_contents(&needed);
+        let of_missing = |lost: &&LostContent| !supply.available_contents()(&lost.digest);
+        let mut missing: Vec<PackageId> = plan.lost.iter().filter(of_missing).filter_map(id).collect();
+        missing.sort();
+        missing.dedup();
+        let lacking = supply.fetchable(&missing);
+        if !lacking.is_empty() {
+            // What cannot be downloaded is reported as lost.
+            supply.download(&lacking, observer)?;
+            supply.unpack_contents(&needed);
+        }
         let is_available = supply.available_contents();
         let lost = std::mem::take(&mut plan.lost).into_iter();
         let (elsewhere, lost): (Vec<_>, Vec<_>) = lost.partition(|lost| is_available(&lost.digest));

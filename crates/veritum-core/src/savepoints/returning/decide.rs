@@ -9,6 +9,7 @@ use super::packages::{Moving, Packages};
 use crate::model::{PathSet, SystemPath};
 use crate::report::StayReason;
 use crate::savepoints::manifest::{Entry, What};
+use crate::savepoints::merged::Merged;
 use crate::savepoints::parts::Head;
 
 /// What happens to a difference.
@@ -36,6 +37,8 @@ pub(super) struct Decider<'a> {
     config: ConfigFiles<'a>,
     /// What existed then, by path: only differences, the others exist in both.
     at: HashMap<&'a SystemPath, usize>,
+    /// The names to which packages' files are diverted now (dpkg-divert(1)).
+    diverted: PathSet,
 }
 
 impl<'a> Decider<'a> {
@@ -46,7 +49,10 @@ impl<'a> Decider<'a> {
         differences: &'a [Difference],
     ) -> Self {
         let at = differences.iter().enumerate().map(|(at, difference)| (&difference.path, at)).collect();
-        Self { case, packages, differences, config: ConfigFiles::new(case, head, packages), at }
+        let merged = Merged::read(case.context.machine);
+        let diverted = case.installed.diversions.values().map(|diversion| merged.physical(diversion.to.clone()));
+        let diverted = diverted.collect();
+        Self { case, packages, differences, config: ConfigFiles::new(case, head, packages), at, diverted }
     }
 
     /// The fate of each difference.
@@ -126,7 +132,9 @@ impl<'a> Decider<'a> {
     fn made_since(&self, difference: &Difference, aside: &PathSet) -> Fate {
         let path = &difference.path;
         let listed = self.packages.owners_now(path).any(|moving| moving.stays.is_none());
-        let brought = listed || self.config.is_brought(path) || self.config.is_made_by_tools(difference);
+        // A diversion made since goes, and the file comes back under its own name.
+        let diverted = self.diverted.contains(path);
+        let brought = listed || diverted || self.config.is_brought(path) || self.config.is_made_by_tools(difference);
         if brought || self.case.wanted.exact {
             return Fate::SetAside;
         }
