@@ -108,7 +108,7 @@ impl Keeper<'_> {
     fn lacking(&self, read: &SystemRead, kept: &mut Kept) -> Result<HashMap<Digest, u64>, SavepointError> {
         let pools = self.pools.all();
         let is_linked = |(entry, stat): &(&Entry, &Stat)| {
-            entry.content().is_none_or(|(digest, _)| pools.iter().any(|pool| pool.is_linked(&digest, stat)))
+            entry.content().is_none_or(|(digest, _)| pools.iter().any(|pool| pool.index().is_linked(&digest, stat)))
         };
         let others = || read.entries.par_iter().zip(&read.stats).with_min_len(1024).filter(|file| !is_linked(file));
         let others: Vec<(Digest, u64)> =

@@ -125,7 +125,7 @@ pub(super) struct Costs {
 
 impl Costs {
     pub(super) fn new(pools: &Pools<'_>) -> Self {
-        let contents: Vec<_> = pools.all().iter().flat_map(|pool| pool.contents()).collect();
+        let contents: Vec<_> = pools.all().iter().flat_map(|pool| pool.index().apart()).collect();
         let mut names: HashMap<Identity, u64, foldhash::fast::RandomState> =
             HashMap::with_capacity_and_hasher(contents.len(), Default::default());
         let several = contents.iter().filter(|(_, held)| held.stat.names > 1);

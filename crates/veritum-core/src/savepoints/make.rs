@@ -8,15 +8,14 @@ use std::collections::{BTreeSet, HashSet};
 use super::SavepointError;
 use super::keep::{Keeper, Kept, with_time};
 use super::list::parts_of;
-use super::manifest::InstalledPackage;
+use super::manifest::{Entry, InstalledPackage};
 use super::parts::{FORMAT, Head, Part, Savepoints};
-use super::pool::Examined;
 use super::pools::Pools;
 use super::prune::{Pruned, prune};
 use super::read::{SystemRead, read_walked, walk_system};
 use crate::change::{ChangeContext, StateFolder};
 use crate::history;
-use crate::model::{FileKind, Stat, SystemPath};
+use crate::model::{Stat, SystemPath};
 use crate::plan::KeptFolder;
 use crate::platform::Installed;
 use crate::scan::{ChangedTimes, KnownContent, Remembered, RememberedParts};
@@ -79,9 +78,10 @@ pub fn make(making: &Making<'_>, reason: Reason) -> Result<Made, SavepointError>
     let numbers = savepoints.numbers()?;
     let last = numbers.last().and_then(|number| savepoints.head(*number).ok());
     // Both take about as long.
-    let (walked, known_at_first) = threads.join(|| walk_system(context.machine, threads, context.observer), known);
+    let (walked, (known_at_first, folders)) = threads
+        .join(|| walk_system(context.machine, threads, context.observer), || (known(), folders(&savepoints, &numbers)));
     let mut read = read_walked(context.machine, walked?, &known_at_first, threads, context.observer)?;
-    let pools = Pools::open_after(*context, &folders(&savepoints, &numbers), &examined(&read), threads);
+    let pools = Pools::open_after(*context, &folders, Some(&read), threads);
     let Pruned { removed, times } = prune(context, &savepoints, &pools, changes, now)?;
     let known = if times.is_empty() {
         known_at_first
@@ -148,13 +148,6 @@ pub fn make_room(making: &Making<'_>) -> Result<Vec<u64>, SavepointError> {
     Ok(removed)
 }
 
-/// The files of the system, by inode.
-fn examined(read: &SystemRead) -> Examined {
-    let mut examined = Examined::with_capacity_and_hasher(read.stats.len(), Default::default());
-    examined.extend(read.stats.iter().filter(|stat| stat.kind == FileKind::File).map(|stat| (stat.id, *stat)));
-    examined
-}
-
 /// The folders of contents that earlier savepoints name.
 pub(super) fn folders(savepoints: &Savepoints, numbers: &[u64]) -> BTreeSet<KeptFolder> {
     let heads = numbers.iter().filter_map(|number| savepoints.head(*number).ok());
@@ -166,17 +159,9 @@ fn drop_failed(read: &mut SystemRead, kept: &Kept) {
     if kept.failed.is_empty() {
         return;
     }
-    let mut keep = Vec::with_capacity(read.entries.len());
-    for entry in &read.entries {
-        let why = entry.content().and_then(|(digest, _)| kept.failed.get(&digest));
-        keep.push(why.is_none());
-        read.missing.extend(why.map(|why| (entry.path.clone(), why.clone())));
-    }
-    let mut flags = keep.iter();
-    read.entries.retain(|_| flags.next() == Some(&true));
-    let mut flags = keep.iter();
-    read.stats.retain(|_| flags.next() == Some(&true));
-    read.missing.sort();
+    let why = |entry: &Entry| entry.content().and_then(|(digest, _)| kept.failed.get(&digest).cloned());
+    let reasons: Vec<Option<String>> = read.entries.iter().map(why).collect();
+    read.leave_out(&reasons);
 }
 
 /// The contents of all files of the system and of the pools that are settled.
@@ -201,7 +186,8 @@ fn record(
     for pool in pools.all() {
         // A hard link's inode is one of the system's, or was: what is known of it stays known.
         let own = pool
-            .contents()
+            .index()
+            .apart()
             .into_iter()
             .filter(|(digest, held)| held.stat.names == 1 || super::pools::is_known(held, digest, known));
         all.extend(own.map(|(digest, held)| (held.stat, KnownContent { digest, plain: false })));

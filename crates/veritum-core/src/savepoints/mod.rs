@@ -13,6 +13,7 @@
 //! manifest, since any change of the inode would change the running system.
 
 mod between;
+mod index;
 mod keep;
 mod linkable;
 mod list;

@@ -182,7 +182,7 @@ impl Savepoints {
 
     /// Writes the parts that do not exist yet. Not durable until their file system is synced.
     pub(super) fn add_entries(&self, entries: &[Entry], pool: &rayon::ThreadPool) -> Result<Vec<Part>, SavepointError> {
-        let cuts = cut(entries);
+        let cuts = pool.install(|| cut(entries));
         let add = |range: &std::ops::Range<usize>| self.add(&to_lines(&entries[range.clone()])?);
         let parts: io::Result<Vec<Part>> = pool.install(|| cuts.par_iter().map(add).collect());
         parts.map_err(failed)
@@ -281,9 +281,10 @@ fn part_name(digest: &Digest) -> String {
 
 /// Where entries are cut into parts.
 fn cut(entries: &[Entry]) -> Vec<std::ops::Range<usize>> {
+    let ends = |entry: &Entry| Digest::hash(entry.path.as_bytes()).as_bytes()[31] & CUT == 0;
+    let ends: Vec<bool> = entries.par_iter().with_min_len(1024).map(ends).collect();
     let (mut ranges, mut begin) = (Vec::new(), 0);
-    for (at, entry) in entries.iter().enumerate() {
-        let ends = Digest::hash(entry.path.as_bytes()).as_bytes()[31] & CUT == 0;
+    for (at, ends) in ends.into_iter().enumerate() {
         if at > begin && (ends || at - begin >= MAX_PART) {
             ranges.push(begin..at);
             begin = at;

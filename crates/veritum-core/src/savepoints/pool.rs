@@ -3,17 +3,17 @@
 //! A content is one file, `ab/REST` by its BLAKE3 digest: a hard link, a clone or a copy; or `ab/REST.zst`, a compressed copy where that takes
 //! fewer blocks. Whether a file still has its content is known by its status, as recorded when it was last verified. Nothing but its name is ever changed: a hard link's inode belongs to the running system.
 
-use std::collections::HashMap;
 use std::io;
 use std::os::fd::{AsFd as _, BorrowedFd};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{PoisonError, RwLock};
 
-use rayon::prelude::*;
 use rustix::io::Errno;
 
+use super::index::{Form, Held, Index, name_of};
+use super::read::SystemRead;
+
 use crate::machine::{Dir, Exchange, FreeSpace, read_to_limit};
-use crate::model::{ContentHasher, Digest, FileKind, Identity, Stat};
+use crate::model::{ContentHasher, Digest, FileKind, Stat};
 use crate::plan::KeptFolder;
 
 /// Larger copies are not compressed: they would have to be in memory.
@@ -22,25 +22,8 @@ const MAX_PACKED: u64 = 64 << 20;
 const LEVEL: i32 = 3;
 /// The number of bytes read at once.
 const PIECE: usize = 256 << 10;
-/// The end of the name of a compressed copy, and of one that is being written.
-const PACKED: &str = ".zst";
+/// The end of the name of a copy that is being written.
 const NEW: &str = ".new";
-
-/// How a content is in the pool.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Form {
-    /// As it is.
-    Plain,
-    /// Compressed.
-    Packed,
-}
-
-/// The file of a content.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Held {
-    pub(super) form: Form,
-    pub(super) stat: Stat,
-}
 
 /// How a content was added.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -56,51 +39,34 @@ pub(super) enum Added {
 pub(super) struct Pool {
     pub(super) folder: KeptFolder,
     dir: Dir,
-    held: RwLock<HashMap<Digest, Held, foldhash::fast::RandomState>>,
+    index: Index,
     /// Whether the file system is not known to be unable to clone files.
     clones: AtomicBool,
     links: bool,
 }
 
-/// The status of files that were just examined, by inode: the system's. Those of the pool that are hard links to them need not be
-/// examined again.
-pub(super) type Examined = HashMap<Identity, Stat, foldhash::fast::RandomState>;
-
 impl Pool {
-    /// Opens a pool's folder and examines its files.
+    /// Opens a pool's folder and examines its files; see [`Index::read`].
     pub(super) fn open(
         folder: KeptFolder,
         dir: Dir,
-        examined: &Examined,
+        system: Option<&SystemRead>,
         threads: &rayon::ThreadPool,
     ) -> io::Result<Self> {
-        let fans = dir.disk().list(dir.fd())?;
         let links = !dir.disk().is_overlay(dir.fd())?;
-        let none = Examined::default();
-        let examined = if links { examined } else { &none };
-        let all: io::Result<Vec<Vec<(Digest, Held)>>> =
-            threads.install(|| fans.par_iter().map(|(fan, _)| in_fan(&dir, fan, examined)).collect());
-        let all = all?;
-        let mut held = HashMap::with_capacity_and_hasher(all.iter().map(Vec::len).sum(), Default::default());
-        held.extend(all.into_iter().flatten());
-        Ok(Self { folder, dir, held: RwLock::new(held), clones: AtomicBool::new(true), links })
+        // An overlay's folders list other inodes than its files have.
+        let index = Index::read(&dir, system.filter(|_| links), threads)?;
+        Ok(Self { folder, dir, index, clones: AtomicBool::new(true), links })
     }
 
     /// The file of a content, as it was when the pool was opened or the content added.
     pub(super) fn held(&self, digest: &Digest) -> Option<Held> {
-        self.held.read().unwrap_or_else(PoisonError::into_inner).get(digest).copied()
+        self.index.get(digest)
     }
 
-    /// Whether a content is a hard link to that file of the system, just as it was examined.
-    pub(super) fn is_linked(&self, digest: &Digest, file: &Stat) -> bool {
-        let held = self.held.read().unwrap_or_else(PoisonError::into_inner);
-        held.get(digest).is_some_and(|held| held.form == Form::Plain && held.stat == *file)
-    }
-
-    /// All contents.
-    pub(super) fn contents(&self) -> Vec<(Digest, Held)> {
-        let held = self.held.read().unwrap_or_else(PoisonError::into_inner);
-        held.iter().map(|(digest, held)| (*digest, *held)).collect()
+    /// Which contents it has.
+    pub(super) fn index(&self) -> &Index {
+        &self.index
     }
 
     fn fan(&self, digest: &Digest) -> io::Result<Dir> {
@@ -155,7 +121,7 @@ impl Pool {
 
     fn added(&self, digest: &Digest, fan: &Dir, form: Form) -> io::Result<Stat> {
         let stat = fan.disk().look(fan.fd(), name_of(digest, form).as_bytes())?;
-        self.held.write().unwrap_or_else(PoisonError::into_inner).insert(*digest, Held { form, stat });
+        self.index.insert(*digest, Held { form, stat });
         Ok(stat)
     }
 
@@ -185,8 +151,8 @@ impl Pool {
             }
             false => None,
         };
-        let (ending, form) = if packed.is_some() { (PACKED, Form::Packed) } else { ("", Form::Plain) };
-        let (new, name) = (format!("{name}{NEW}"), format!("{name}{ending}"));
+        let form = if packed.is_some() { Form::Packed } else { Form::Plain };
+        let (new, name) = (format!("{name}{NEW}"), name_of(digest, form));
         let to = create(fan, &new)?;
         let written = match &packed {
             Some(packed) => fan.disk().write(to.as_fd(), packed),
@@ -242,10 +208,8 @@ impl Pool {
 
     /// Removes a content. Returns its inode's status before and after if something else still has it.
     pub(super) fn remove(&self, digest: &Digest) -> io::Result<Option<(Stat, Stat)>> {
-        let Some(held) = self.held.write().unwrap_or_else(PoisonError::into_inner).remove(digest) else {
-            return Ok(None);
-        };
-        remove_name(&self.fan(digest)?, name_of(digest, held.form).as_bytes())
+        let Some(form) = self.index.remove(digest) else { return Ok(None) };
+        remove_name(&self.fan(digest)?, name_of(digest, form).as_bytes())
     }
 
     /// Removes what an interruption left.
@@ -280,26 +244,6 @@ impl Pool {
     }
 }
 
-/// The contents in one of the pool's folders. A symlink or folder with such a name is no content.
-fn in_fan(dir: &Dir, fan: &[u8], examined: &Examined) -> io::Result<Vec<(Digest, Held)>> {
-    if fan.len() != 2 {
-        return Ok(Vec::new());
-    }
-    let Some(above) = dir.look(fan)?.filter(|stat| stat.kind == FileKind::Folder) else { return Ok(Vec::new()) };
-    let inner = dir.beside(dir.disk().open_dir(dir.fd(), fan)?);
-    let names = inner.disk().list_inodes(inner.fd())?;
-    let mut held = Vec::with_capacity(names.len());
-    for (name, ino) in names {
-        let Some((digest, form)) = digest_of(fan, &name) else { continue };
-        let stat = match examined.get(&Identity { dev: above.id.dev, ino }) {
-            Some(stat) => Some(*stat),
-            None => inner.look(&name)?.filter(|stat| stat.kind == FileKind::File),
-        };
-        held.extend(stat.map(|stat| (digest, Held { form, stat })));
-    }
-    Ok(held)
-}
-
 /// Removes a name in the pool; see [`Pool::remove`].
 fn remove_name(fan: &Dir, name: &[u8]) -> io::Result<Option<(Stat, Stat)>> {
     let disk = fan.disk();
@@ -312,18 +256,6 @@ fn remove_name(fan: &Dir, name: &[u8]) -> io::Result<Option<(Stat, Stat)>> {
     let Some((file, before)) = held else { return Ok(None) };
     let after = disk.look_open(file.as_fd())?;
     Ok((after.names > 0).then_some((before, after)))
-}
-
-fn name_of(digest: &Digest, form: Form) -> String {
-    let ending = if form == Form::Packed { PACKED } else { "" };
-    format!("{}{ending}", &digest.to_hex()[2..])
-}
-
-fn digest_of(fan: &[u8], name: &[u8]) -> Option<(Digest, Form)> {
-    let name = std::str::from_utf8(name).ok()?;
-    let (rest, form) = name.strip_suffix(PACKED).map_or((name, Form::Plain), |rest| (rest, Form::Packed));
-    let digest = Digest::from_hex(&format!("{}{rest}", std::str::from_utf8(fan).ok()?)).ok()?;
-    Some((digest, form))
 }
 
 /// Creates a private file, in place of what an interruption left.

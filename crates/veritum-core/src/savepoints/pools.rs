@@ -4,7 +4,9 @@ use std::collections::HashMap;
 use std::io;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use super::pool::{Examined, Held, Pool};
+use super::index::Held;
+use super::pool::Pool;
+use super::read::SystemRead;
 use crate::change::{ChangeContext, folder_for, make_pool_dir, pool_dir};
 use crate::model::{Digest, Stat, SystemPath};
 use crate::plan::KeptFolder;
@@ -34,14 +36,14 @@ impl<'a> Pools<'a> {
         folders: impl IntoIterator<Item = &'f KeptFolder>,
         threads: &'a rayon::ThreadPool,
     ) -> Self {
-        Self::open_after(context, folders, &Examined::default(), threads)
+        Self::open_after(context, folders, None, threads)
     }
 
-    /// Opens these pools; `examined` has the files of the system that were just examined.
+    /// Opens these pools after the system was read.
     pub(super) fn open_after<'f>(
         context: ChangeContext<'a>,
         folders: impl IntoIterator<Item = &'f KeptFolder>,
-        examined: &Examined,
+        system: Option<&SystemRead>,
         threads: &'a rayon::ThreadPool,
     ) -> Self {
         let mut open: Vec<Arc<Pool>> = Vec::new();
@@ -49,7 +51,7 @@ impl<'a> Pools<'a> {
             if open.iter().any(|pool| pool.folder == *folder) {
                 continue;
             }
-            let pool = pool_dir(&context, folder).and_then(|dir| Pool::open(folder.clone(), dir, examined, threads));
+            let pool = pool_dir(&context, folder).and_then(|dir| Pool::open(folder.clone(), dir, system, threads));
             open.extend(pool.map(Arc::new));
         }
         Self { context, threads, open: Mutex::new(open), by_device: Mutex::default() }
@@ -81,12 +83,7 @@ impl<'a> Pools<'a> {
         if let Some(pool) = open.iter().find(|pool| pool.folder == *kept) {
             return Ok(pool.clone());
         }
-        let pool = Arc::new(Pool::open(
-            kept.clone(),
-            make_pool_dir(&self.context, kept)?,
-            &Examined::default(),
-            self.threads,
-        )?);
+        let pool = Arc::new(Pool::open(kept.clone(), make_pool_dir(&self.context, kept)?, None, self.threads)?);
         open.push(pool.clone());
         Ok(pool)
     }

@@ -98,7 +98,7 @@ fn remove_unneeded(
     let root = SystemPath::root();
     let io = SavepointError::at(&root);
     for pool in pools.all() {
-        for (digest, _) in pool.contents() {
+        for digest in pool.index().digests() {
             if !needed.contains(&digest) {
                 let still = pool.remove(&digest).map_err(&io)?;
                 times.extend(still.map(|(before, after)| (before.id, (before.ctime, after.ctime))));

@@ -32,6 +32,8 @@ pub struct SystemRead {
 
 /// A file's extended attributes, each with its value in hexadecimal, and its locking inode flags.
 type Detail = (Vec<(String, String)>, u32);
+/// Details by position.
+type Details = HashMap<usize, Detail, foldhash::fast::RandomState>;
 
 /// Reads the state of the covered places; `known` has the contents of unchanged files.
 ///
@@ -67,9 +69,9 @@ pub(super) fn read_walked(
     observer: &dyn Observer,
 ) -> Result<SystemRead, SavepointError> {
     let Walked { seen, missing, uncovered } = walked;
-    let first_names = FirstNames::new(&seen);
+    let first_names = FirstNames::new(&seen, pool);
     let remembered = |(at, place): (usize, &Seen)| {
-        let is_file = place.stat.kind == FileKind::File && first_names.of(at, place) == at;
+        let is_file = place.stat.kind == FileKind::File && first_names.of(at) == at;
         is_file.then(|| known.iter().find_map(|known| known.content(&place.stat)))
     };
     // Of each file's first name what is known of it.
@@ -86,7 +88,7 @@ pub(super) fn read_walked(
             Err(why) => drop(failures.insert(at, why)),
         }
     }
-    let mut details: HashMap<usize, Detail> = HashMap::new();
+    let mut details: Details = Details::default();
     for (at, detail) in read_details(machine, &seen, &contents, pool) {
         match detail {
             Ok(detail) => drop(details.insert(at, detail)),
@@ -96,66 +98,81 @@ pub(super) fn read_walked(
             }
         }
     }
-    let other_names: HashMap<usize, SystemPath> = first_names.of_others(&seen);
-    result.entries.reserve_exact(seen.len());
-    result.stats.reserve_exact(seen.len());
-    for (at, place) in seen.into_iter().enumerate() {
+    let others = first_names.of_others(&seen);
+    let places = seen.into_par_iter().enumerate().with_min_len(1024);
+    let entry = |(at, place): (usize, Seen)| {
+        let first = first_names.of(at);
         let stat = place.stat;
-        let entry = if stat.kind == FileKind::File {
-            let first = first_names.of(at, &place);
-            let Some(known) = contents[first] else {
-                let why = failures.get(&first).cloned().unwrap_or_else(|| CHANGED.into());
-                result.missing.push((place.path, why));
-                continue;
-            };
-            let hard_link_of = other_names.get(&at).cloned();
-            let what = What::File { size: stat.size, digest: known.digest, hard_link_of };
-            let (attributes, locked) = details.get(&first).cloned().unwrap_or_default();
-            entry(Seen { attributes, locked, ..place }, what)
-        } else {
-            let mut place = place;
-            let what = match stat.kind {
-                FileKind::Folder => What::Folder,
-                FileKind::Link => What::Link(LinkTarget(place.target.take().unwrap_or_default())),
-                _ => What::Pipe,
-            };
-            entry(place, what)
-        };
-        result.entries.push(entry);
-        result.stats.push(stat);
-    }
+        (entry(place, contents[first], details.get(&first), others.get(&at)), stat)
+    };
+    pool.install(|| places.map(entry).unzip_into_vecs(&mut result.entries, &mut result.stats));
+    let lacks = |at: usize, stat: &Stat| stat.kind == FileKind::File && contents[first_names.of(at)].is_none();
+    let why = |at: usize| failures.get(&first_names.of(at)).cloned().unwrap_or_else(|| CHANGED.into());
+    let lacking: Vec<Option<String>> =
+        result.stats.iter().enumerate().map(|(at, stat)| lacks(at, stat).then(|| why(at))).collect();
+    result.leave_out(&lacking);
     Ok(result)
 }
 
-/// All names of one inode are one file: of each file with several names the position of the first.
-struct FirstNames(HashMap<Identity, usize>);
+impl SystemRead {
+    /// Entries with a reason become missing places.
+    pub(super) fn leave_out(&mut self, reasons: &[Option<String>]) {
+        if reasons.iter().all(Option::is_none) {
+            return;
+        }
+        let missing = self.entries.iter().zip(reasons).filter_map(|(e, why)| Some((e.path.clone(), why.clone()?)));
+        self.missing.extend(missing);
+        self.missing.sort();
+        let mut stays = reasons.iter().map(Option::is_none);
+        self.entries.retain(|_| stays.next() == Some(true));
+        let mut stays = reasons.iter().map(Option::is_none);
+        self.stats.retain(|_| stays.next() == Some(true));
+    }
+}
+
+/// All names of one inode are one file: of each file with several names the position of the first, for each other one.
+struct FirstNames(HashMap<usize, usize, foldhash::fast::RandomState>);
 
 impl FirstNames {
-    fn new(seen: &[Seen]) -> Self {
-        let mut first = HashMap::new();
+    fn new(seen: &[Seen], pool: &rayon::ThreadPool) -> Self {
         let several = |place: &Seen| place.stat.kind == FileKind::File && place.stat.names > 1;
-        for (at, place) in seen.iter().enumerate().filter(|(_, place)| several(place)) {
-            first.entry(place.stat.id).or_insert(at);
-        }
-        Self(first)
+        let mut names: Vec<(Identity, usize)> = seen
+            .iter()
+            .enumerate()
+            .filter(|(_, place)| several(place))
+            .map(|(at, place)| (place.stat.id, at))
+            .collect();
+        pool.install(|| names.par_sort_unstable());
+        let same = |a: &(Identity, usize), b: &(Identity, usize)| a.0 == b.0;
+        let others = names.chunk_by(same).flat_map(|names| names[1..].iter().map(|(_, at)| (*at, names[0].1)));
+        Self(others.collect())
     }
 
-    fn of(&self, at: usize, place: &Seen) -> usize {
-        self.0.get(&place.stat.id).copied().unwrap_or(at)
+    fn of(&self, at: usize) -> usize {
+        self.0.get(&at).copied().unwrap_or(at)
     }
 
     /// Of each other name the path of the first.
-    fn of_others(&self, seen: &[Seen]) -> HashMap<usize, SystemPath> {
-        let files = seen.iter().enumerate().filter(|(_, place)| place.stat.kind == FileKind::File);
-        let others = files.map(|(at, place)| (at, self.of(at, place))).filter(|(at, first)| at != first);
-        others.map(|(at, first)| (at, seen[first].path.clone())).collect()
+    fn of_others(&self, seen: &[Seen]) -> HashMap<usize, SystemPath, foldhash::fast::RandomState> {
+        self.0.iter().map(|(at, first)| (*at, seen[*first].path.clone())).collect()
     }
 }
 
 const CHANGED: &str = "changed while it was read";
 
-fn entry(place: Seen, what: What) -> Entry {
-    let Seen { path, stat, attributes, locked, .. } = place;
+/// The entry of a place. One of a file without a known content is left out afterwards.
+fn entry(place: Seen, known: Option<KnownContent>, detail: Option<&Detail>, first: Option<&SystemPath>) -> Entry {
+    let Seen { path, stat, target, mut attributes, mut locked } = place;
+    let what = match stat.kind {
+        FileKind::File => {
+            (attributes, locked) = detail.cloned().unwrap_or_default();
+            let digest = known.map_or(Digest::from_bytes([0; 32]), |known| known.digest);
+            What::File { size: stat.size, digest, hard_link_of: first.cloned() }
+        }
+        FileKind::Folder => What::Folder,
+        FileKind::Link => What::Link(LinkTarget(target.unwrap_or_default())),
+        _ => What::Pipe,
+    };
     let Stat { mode, uid, gid, mtime, .. } = stat;
     Entry { path, what, mode, uid, gid, mtime, attributes, locked }
 }
