@@ -75,6 +75,8 @@ pub struct TestDisk {
     limbo: tempfile::TempDir,
     state: Mutex<Unsynced>,
     at_stop: Option<Box<dyn Fn() + Send + Sync>>,
+    /// The size that file systems seem to have, in bytes.
+    size: Option<u64>,
 }
 
 impl std::fmt::Debug for TestDisk {
@@ -101,13 +103,19 @@ impl TestDisk {
     #[must_use]
     pub fn lacking(lack: Lack, accident: Accident) -> Self {
         let limbo = tempfile::tempdir().expect("a limbo");
-        Self { live: LiveDisk, accident, lack, limbo, state: Mutex::default(), at_stop: None }
+        Self { live: LiveDisk, accident, lack, limbo, state: Mutex::default(), at_stop: None, size: None }
     }
 
     /// A disk that also calls a function at the n-th operation, such as a real power cut.
     #[must_use]
     pub fn stopping_with(n: usize, what: impl Fn() + Send + Sync + 'static) -> Self {
         Self { at_stop: Some(Box::new(what)), ..Self::new(Accident::Stop(n)) }
+    }
+
+    /// The same disk, whose file systems seem to have this size in bytes.
+    #[must_use]
+    pub fn of_size(self, bytes: u64) -> Self {
+        Self { size: Some(bytes), ..self }
     }
 
     fn state(&self) -> std::sync::MutexGuard<'_, Unsynced> {
@@ -289,7 +297,8 @@ impl Disk for TestDisk {
         self.live.flags(file)
     }
     fn room(&self, dir: BorrowedFd<'_>) -> io::Result<FreeSpace> {
-        self.live.room(dir)
+        let room = self.live.room(dir)?;
+        Ok(FreeSpace { total: self.size.unwrap_or(room.total), ..room })
     }
     fn is_overlay(&self, dir: BorrowedFd<'_>) -> io::Result<bool> {
         self.live.is_overlay(dir)

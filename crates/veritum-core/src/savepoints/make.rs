@@ -75,6 +75,7 @@ pub fn make(making: &Making<'_>, reason: Reason) -> Result<Made, SavepointError>
     let Making { context, installed, notes, threads, changes, now } = *making;
     let known = || notes.map(history::known_contents).unwrap_or_default();
     let savepoints = Savepoints::make(context.state)?;
+    let interrupted = savepoints.begin()?;
     let numbers = savepoints.numbers()?;
     let last = numbers.last().and_then(|number| savepoints.head(*number).ok());
     // Both take about as long.
@@ -82,7 +83,7 @@ pub fn make(making: &Making<'_>, reason: Reason) -> Result<Made, SavepointError>
         .join(|| walk_system(context.machine, threads, context.observer), || (known(), folders(&savepoints, &numbers)));
     let mut read = read_walked(context.machine, walked?, &known_at_first, threads, context.observer)?;
     let pools = Pools::open_after(*context, &folders, Some(&read), threads);
-    let Pruned { removed, times } = prune(context, &savepoints, &pools, changes, now)?;
+    let Pruned { removed, times } = prune(context, &savepoints, &pools, (changes, now), interrupted)?;
     let known = if times.is_empty() {
         known_at_first
     } else {
@@ -124,6 +125,7 @@ pub fn make(making: &Making<'_>, reason: Reason) -> Result<Made, SavepointError>
         missing: read.missing.iter().take(MAX_MISSING).cloned().collect(),
     };
     savepoints.add_head(&head)?;
+    savepoints.end()?;
     if let Some(notes) = notes.filter(|_| read.read > 0 || kept.added > 0 || !kept.times.is_empty()) {
         let _ = history::keep_contents(notes, &record(&read, &pools, &kept.times, now, &known), &kept.times);
     }
@@ -139,9 +141,12 @@ pub fn make(making: &Making<'_>, reason: Reason) -> Result<Made, SavepointError>
 /// When a savepoint cannot be removed.
 pub fn make_room(making: &Making<'_>) -> Result<Vec<u64>, SavepointError> {
     let Some(savepoints) = Savepoints::find(making.context.state)? else { return Ok(Vec::new()) };
+    let interrupted = savepoints.begin()?;
     let numbers = savepoints.numbers()?;
     let pools = Pools::open(*making.context, &folders(&savepoints, &numbers), making.threads);
-    let Pruned { removed, times } = prune(making.context, &savepoints, &pools, making.changes, making.now)?;
+    let when = (making.changes, making.now);
+    let Pruned { removed, times } = prune(making.context, &savepoints, &pools, when, interrupted)?;
+    savepoints.end()?;
     if let Some(notes) = making.notes {
         let _ = history::change_times(notes, &times);
     }

@@ -28,6 +28,8 @@ const MAX_BYTES: u64 = 128 << 20;
 const MAX_HEAD: u64 = 64 << 20;
 /// The level of zstd.
 const LEVEL: i32 = 3;
+/// The file that is there while a savepoint is made or removed: an interrupted run leaves contents that none needs.
+const UNDER_WAY: &[u8] = b"under-way";
 /// The beginning of a head's last line, before the digest of all others.
 const SEAL: &str = "blake3 ";
 
@@ -101,6 +103,19 @@ impl Savepoints {
             Ok(Self { heads: state.make_sub("savepoints")?, parts: state.make_sub("savepoints/parts")? })
         };
         make().map_err(failed)
+    }
+
+    /// Marks that a savepoint is being made or removed; returns whether an earlier run was interrupted.
+    pub(super) fn begin(&self) -> Result<bool, SavepointError> {
+        match self.heads.disk().create(self.heads.fd(), UNDER_WAY) {
+            Err(e) if e.kind() == io::ErrorKind::AlreadyExists => Ok(true),
+            other => other.map(|_| false).map_err(failed),
+        }
+    }
+
+    /// Removes the mark: nothing unneeded is left.
+    pub(super) fn end(&self) -> Result<(), SavepointError> {
+        self.heads.disk().unlink(self.heads.fd(), UNDER_WAY).map_err(failed)
     }
 
     /// The numbers of all savepoints, in order.

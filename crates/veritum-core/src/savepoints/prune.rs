@@ -58,17 +58,18 @@ impl Space {
     }
 }
 
-/// Removes savepoints where they take too much space. `changes` gives the times at which packages were changed. The caller holds the lock.
+/// Removes savepoints where they take too much space, and what an interrupted run left. `changes` gives the times at which packages
+/// were changed. The caller holds the lock.
 pub(super) fn prune(
     context: &ChangeContext<'_>,
     savepoints: &Savepoints,
     pools: &Pools<'_>,
-    changes: &dyn Fn() -> Vec<jiff::Timestamp>,
-    now: jiff::Timestamp,
+    (changes, now): (&dyn Fn() -> Vec<jiff::Timestamp>, jiff::Timestamp),
+    interrupted: bool,
 ) -> Result<Pruned, SavepointError> {
     let costs = Costs::new(pools);
     let space = Space::read(context, savepoints, &costs)?;
-    if space.is_enough() {
+    if space.is_enough() && !interrupted {
         return Ok(Pruned::default());
     }
     let mut all: Vec<Candidate> = Vec::new();
