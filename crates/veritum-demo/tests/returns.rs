@@ -18,7 +18,7 @@ use veritum_core::event::NoObserver;
 use veritum_core::machine::Disk;
 use veritum_core::model::ActionKind;
 use veritum_core::report::{ReturnReport, StayReason};
-use veritum_core::savepoints::ReturnWanted;
+use veritum_core::savepoints::{ReturnWanted, SavepointError};
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Agreement, Engine, Settings, WorkError};
 use veritum_demo::world::World;
@@ -212,6 +212,39 @@ fn a_diversion_made_since_goes_with_its_file() {
     assert!(!world.at("/usr/bin/quay.real").exists() && !world.at("/var/lib/dpkg/diversions").exists(), "{report:#?}");
     undo(&settings, None).unwrap();
     assert_same("undone", &after, &covered(&world));
+}
+
+#[test]
+fn one_package_returns_with_its_diversions_and_those_of_others_stay() {
+    let dir = folder();
+    let (world, settings, ..) = updated(dir.path());
+    // rig came with the update, and put files of its own in the places of others: one is unchanged, one changed since.
+    let record = world.at("/var/lib/dpkg/diversions");
+    let other = "/usr/share/x\n/usr/share/x.own\n:\n";
+    let divert = |place: &str| {
+        fs::rename(world.at(place), world.at(&format!("{place}.real"))).unwrap();
+        fs::write(world.at(place), "a wrapper\n").unwrap();
+        fs::write(&record, format!("{place}\n{place}.real\nrig\n{other}")).unwrap();
+    };
+    divert("/etc/hosts");
+    let after = covered(&world);
+    let only = |name: &str| ReturnWanted { packages: vec![name.into()], ..ReturnWanted::default() };
+    returned(&settings, &only("boat"));
+    assert!(fs::read_to_string(&record).unwrap().contains("rig"), "not in question");
+    undo(&settings, None).unwrap();
+    let report = returned(&settings, &ReturnWanted { config: true, ..only("rig") });
+    assert_eq!(fs::read_to_string(&record).unwrap(), other, "{report:#?}");
+    assert_eq!(fs::read(world.at("/etc/hosts")).unwrap(), b"127.0.0.1 localhost\n");
+    assert!(!world.at("/etc/hosts.real").exists() && !world.at("/usr/share/rig").exists());
+    undo(&settings, None).unwrap();
+    assert_same("undone", &after, &covered(&world));
+    divert("/usr/bin/quay");
+    let refused = return_to(&open(&settings), 1, &only("rig"));
+    assert!(matches!(refused, Err(WorkError::Savepoint(SavepointError::Diverted { .. }))), "{refused:#?}");
+    let both = ReturnWanted { packages: vec!["rig".into(), "quay".into()], ..ReturnWanted::default() };
+    returned(&settings, &both);
+    assert!(fs::read(world.at("/usr/bin/quay")).unwrap().starts_with(b"quay 1"));
+    assert!(!world.at("/usr/bin/quay.real").exists());
 }
 
 #[test]

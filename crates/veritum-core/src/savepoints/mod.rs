@@ -77,6 +77,14 @@ pub enum SavepointError {
         /// Its format.
         format: String,
     },
+    /// A package cannot return alone.
+    #[error("{by} diverts {place}, whose package changed since: return both packages, or the whole system")]
+    Diverted {
+        /// The package with the diversion.
+        by: String,
+        /// The diverted path.
+        place: SystemPath,
+    },
     /// The observer stopped the run; no savepoint was made.
     #[error("interrupted; no savepoint was made")]
     Stopped,

@@ -122,7 +122,8 @@ fn consequences(report: &ReturnReport, all: bool) -> Vec<Row> {
         rows.push(("Services", false, some(&found.services, all)));
     }
     if !found.restart.is_empty() {
-        rows.push(("Restart", true, format!("needed afterwards: {}", some(&found.restart, all))));
+        let when = if report.machine.live { "needed afterwards" } else { "not needed, the system is not running" };
+        rows.push(("Restart", report.machine.live, format!("{when}: {}", some(&found.restart, all))));
     }
     if !found.data.is_empty() {
         let words = format!("{}: stays; the newer version may have converted it", paths(&found.data));
@@ -213,7 +214,7 @@ pub(crate) fn describe(context: &Context, report: &ReturnReport, again: &str, de
             out.push_str(&format!("  Data: {}\n", row.2));
         }
     }
-    if !report.consequences.restart.is_empty() {
+    if report.machine.live && !report.consequences.restart.is_empty() {
         let why = report.consequences.restart.join(", ");
         out.push_str(&format!("  {}: {why}\n", paint(Label::Problem, "Restart the system")));
     }

@@ -38,7 +38,7 @@ impl Difference {
     }
 }
 
-fn same_content(a: &What, b: &What) -> bool {
+pub(super) fn same_content(a: &What, b: &What) -> bool {
     match (a, b) {
         (What::File { size: a, digest: x, .. }, What::File { size: b, digest: y, .. }) => (a, x) == (b, y),
         _ => a == b,

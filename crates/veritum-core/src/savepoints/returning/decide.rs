@@ -5,11 +5,11 @@ use std::collections::{HashMap, HashSet};
 use super::ReturnCase;
 use super::compare::Difference;
 use super::config::{ConfigFiles, is_generated};
+use super::diversions::is_diversions;
 use super::packages::{Moving, Packages};
 use crate::model::{PathSet, SystemPath};
 use crate::report::StayReason;
 use crate::savepoints::manifest::{Entry, What};
-use crate::savepoints::merged::Merged;
 use crate::savepoints::parts::Head;
 
 /// What happens to a difference.
@@ -37,7 +37,7 @@ pub(super) struct Decider<'a> {
     config: ConfigFiles<'a>,
     /// What existed then, by path: only differences, the others exist in both.
     at: HashMap<&'a SystemPath, usize>,
-    /// The names to which packages' files are diverted now (dpkg-divert(1)).
+    /// The places of diversions that are no longer those of then.
     diverted: PathSet,
 }
 
@@ -47,11 +47,9 @@ impl<'a> Decider<'a> {
         head: &Head,
         packages: &'a Packages,
         differences: &'a [Difference],
+        diverted: PathSet,
     ) -> Self {
         let at = differences.iter().enumerate().map(|(at, difference)| (&difference.path, at)).collect();
-        let merged = Merged::read(case.context.machine);
-        let diverted = case.installed.diversions.values().map(|diversion| merged.physical(diversion.to.clone()));
-        let diverted = diverted.collect();
         Self { case, packages, differences, config: ConfigFiles::new(case, head, packages), at, diverted }
     }
 
@@ -99,7 +97,8 @@ impl<'a> Decider<'a> {
         let wanted = |moving: &Moving| moving.wanted;
         let own = self.packages.owners_then(path).chain(self.packages.owners_now(path)).any(wanted);
         let record = is_info(path) && self.packages.of_info(path.name()).is_some_and(wanted);
-        if !own && !record && !is_status(path) {
+        let diverted = self.diverted.contains(path) || !self.diverted.is_empty() && is_diversions(path);
+        if !own && !record && !diverted && !is_status(path) {
             return Fate::Ignored;
         }
         if let Some(why) = self.staying_owner(difference) {

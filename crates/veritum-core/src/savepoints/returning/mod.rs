@@ -9,6 +9,7 @@ mod config;
 mod consequences;
 mod database;
 mod decide;
+mod diversions;
 mod menus;
 mod packages;
 
@@ -110,7 +111,7 @@ impl ReturnPlan {
 /// Plans the return to a savepoint; writes nothing.
 ///
 /// # Errors
-/// When the savepoint is damaged, or the observer stopped the run.
+/// When the savepoint is damaged, the packages cannot return without others, or the observer stopped the run.
 pub fn plan_return(case: &ReturnCase<'_>, head: &Head) -> Result<ReturnPlan, SavepointError> {
     let then = case.savepoints.entries(head, case.threads)?;
     let now = read_system(case.context.machine, case.known, case.threads, case.context.observer)?;
@@ -121,12 +122,14 @@ pub fn plan_return(case: &ReturnCase<'_>, head: &Head) -> Result<ReturnPlan, Sav
     let differences = differences(then, now, &head.missing, &coverage);
     let mut plan = ReturnPlan { packages: packages.changes(), ..ReturnPlan::default() };
     plan.packages_staying = packages.staying();
-    let mut fates = Decider::new(case, head, &packages, &differences).fates();
+    let diverted = diversions::moved(case, &packages, &differences)?;
+    let mut fates = Decider::new(case, head, &packages, &differences, diverted).fates();
     plan.accounts = accounts::changes(case, &differences);
     let mut made: HashMap<Digest, Vec<u8>> = HashMap::new();
     let mut differences = differences;
     plan.accounts.added_again = accounts::adapt(case, &mut differences, &mut fates, &mut made);
     database::adapt(case, &packages, &mut differences, &mut fates, &mut made);
+    diversions::adapt(case, &packages, &mut differences, &mut fates, &mut made);
     menus::adapt(case, &mut differences, &mut fates, &mut made);
     plan.consequences = consequences::consequences(case, &packages, &differences, &fates);
     plan.staying = differences

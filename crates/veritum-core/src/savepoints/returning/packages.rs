@@ -44,12 +44,19 @@ pub(super) struct Packages {
     now: PathMap<Vec<usize>>,
     /// Configuration files of all installed packages as these shipped them, by their real paths.
     pub(super) conffiles: PathMap<SettingsFile>,
+    /// Whether only named packages return.
+    some_only: bool,
 }
 
 impl Packages {
     #[cfg(test)]
     pub(super) fn none() -> Self {
-        Self { moving: Vec::new(), then: PathMap::default(), now: PathMap::default(), conffiles: PathMap::default() }
+        Self::blank(false)
+    }
+
+    fn blank(some_only: bool) -> Self {
+        let (then, now) = (PathMap::default(), PathMap::default());
+        Self { moving: Vec::new(), then, now, conffiles: PathMap::default(), some_only }
     }
 
     pub(super) fn read(case: &ReturnCase<'_>, head: &Head, then: &[Entry]) -> Result<Self, SavepointError> {
@@ -63,12 +70,7 @@ impl Packages {
                 .map(|entry| (entry.path.clone(), entry))
                 .collect()
         };
-        let mut packages = Self {
-            moving: Vec::new(),
-            then: PathMap::default(),
-            now: PathMap::default(),
-            conffiles: PathMap::default(),
-        };
+        let mut packages = Self::blank(!case.wanted.packages.is_empty());
         let records = Debian.records(case.context.machine);
         for change in changes {
             let at = packages.moving.len();
@@ -143,6 +145,20 @@ impl Packages {
     pub(super) fn kept_now(&self) -> HashMap<(&str, &str), &Moving> {
         let kept = self.moving.iter().filter(|moving| moving.stays.is_some() || !moving.wanted);
         kept.map(|moving| ((moving.change.package.as_str(), moving.change.arch.as_str()), moving)).collect()
+    }
+
+    /// Whether the diversions of a package stay those of now; `None` is the administrator.
+    pub(super) fn keeps_diversions_of(&self, package: Option<&str>) -> bool {
+        let Some(name) = package else { return self.some_only };
+        let mut of_name = self.moving.iter().filter(|moving| moving.change.package == name).peekable();
+        // A package that is the same in both states may have been reconfigured; with others named it is not in question.
+        if of_name.peek().is_none() { self.some_only } else { of_name.any(|m| m.stays.is_some() || !m.wanted) }
+    }
+
+    /// Whether the whole system returns, or a package other than `diverting` that has a path does.
+    pub(super) fn returns_with(&self, path: &SystemPath, diverting: Option<&str>) -> bool {
+        let returns = |m: &Moving| m.wanted && m.stays.is_none() && Some(m.change.package.as_str()) != diverting;
+        !self.some_only || self.owners_then(path).chain(self.owners_now(path)).any(returns)
     }
 
     /// The packages that return, with what happens to them.
