@@ -121,7 +121,15 @@ pub fn make(making: &Making<'_>, reason: Reason) -> Result<Made, SavepointError>
         entries,
         parts,
         packages,
-        pools: pools.all().iter().map(|pool| pool.folder.clone()).collect(),
+        // Those that cannot be opened now stay in the list, for earlier savepoints.
+        pools: pools
+            .all()
+            .iter()
+            .map(|pool| pool.folder.clone())
+            .chain(folders)
+            .collect::<BTreeSet<_>>()
+            .into_iter()
+            .collect(),
         missing: read.missing.iter().take(MAX_MISSING).cloned().collect(),
     };
     savepoints.add_head(&head)?;
@@ -153,10 +161,10 @@ pub fn make_room(making: &Making<'_>) -> Result<Vec<u64>, SavepointError> {
     Ok(removed)
 }
 
-/// The folders of contents that earlier savepoints name.
+/// The folders of contents that earlier savepoints name. Each names those of all before it, too.
 pub(super) fn folders(savepoints: &Savepoints, numbers: &[u64]) -> BTreeSet<KeptFolder> {
-    let heads = numbers.iter().filter_map(|number| savepoints.head(*number).ok());
-    heads.flat_map(|head| head.pools).chain([KeptFolder::State]).collect()
+    let last = numbers.iter().rev().find_map(|number| savepoints.head(*number).ok());
+    last.into_iter().flat_map(|head| head.pools).chain([KeptFolder::State]).collect()
 }
 
 /// Files whose content could not be kept are not part of the savepoint.

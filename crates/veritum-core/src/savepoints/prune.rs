@@ -140,7 +140,8 @@ fn protected(all: &[Candidate], changes: &[jiff::Timestamp], now: jiff::Timestam
     recent.filter_map(before).collect()
 }
 
-/// The savepoints to remove, oldest first. Pure: `cost` has the bytes that a content takes.
+/// The savepoints to remove, oldest first; not those at the end whose removal frees nothing. Pure: `cost` has the bytes that a content
+/// takes.
 fn to_remove(all: &[Candidate], space: Space, protected: &HashSet<u64>, cost: &dyn Fn(&Digest) -> u64) -> Vec<u64> {
     let mut users: HashMap<&Digest, u32> = HashMap::new();
     all.iter().flat_map(|candidate| &candidate.contents).for_each(|digest| *users.entry(digest).or_default() += 1);
@@ -163,9 +164,10 @@ fn to_remove(all: &[Candidate], space: Space, protected: &HashSet<u64>, cost: &d
         }
         taken = taken.saturating_sub(freed);
         missing = missing.saturating_sub(freed);
-        removed.push(candidate.head.savepoint);
+        removed.push((candidate.head.savepoint, freed));
     }
-    removed
+    let useful = removed.iter().rposition(|(_, freed)| *freed > 0).map_or(0, |last| last + 1);
+    removed.into_iter().take(useful).map(|(number, _)| number).collect()
 }
 
 #[cfg(test)]
@@ -209,7 +211,11 @@ mod tests {
         assert_eq!(removed(999, 100, 0, &[]), [1, 2], "two stay while there is free space");
         assert_eq!(removed(50, 100, 30, &[]), [1, 2], "contents of only these are freed");
         assert_eq!(removed(50, 100, 999, &[]), [1, 2, 3, 4], "without free space none need stay");
-        assert_eq!(removed(999, 100, 999, &[1, 4]), [2, 3], "but those before a recent change do");
+        assert_eq!(
+            removed(999, 100, 999, &[1, 4]),
+            [2],
+            "but those before a recent change do, and one that frees nothing"
+        );
     }
 
     #[test]
