@@ -74,6 +74,27 @@ fn an_exact_return_is_exact_and_its_undo_too() {
 }
 
 #[test]
+fn a_check_afterwards_takes_the_package_log_for_what_it_is() {
+    let dir = folder();
+    let (world, settings, ..) = updated(dir.path());
+    fs::create_dir_all(world.at("/var/log")).unwrap();
+    let log = |time: &str, line: &str| format!("{time} {line}\n");
+    let old = "2020-01-01 10:00:00";
+    let updates =
+        ["upgrade quay:amd64 1.0-1 2.0-1", "install rig:amd64 <none> 3"].map(|line| log(old, line)).concat();
+    fs::write(world.at("/var/log/dpkg.log"), &updates).unwrap();
+    // The store has the later release only, as a vendor's does.
+    returned(&settings, &ReturnWanted::default());
+    let alone = Settings { store: None, ..later(&settings, 60) };
+    let report = support::check(&alone);
+    assert!(report.findings.is_empty(), "{:#?}", report.findings);
+    // A later line counts again.
+    let after = log("2099-01-01 10:00:00", "install rig:amd64 <none> 3");
+    fs::write(world.at("/var/log/dpkg.log"), updates + &after).unwrap();
+    assert!(!support::check(&alone).findings.is_empty());
+}
+
+#[test]
 fn the_boot_loader_stays_with_its_entry_in_the_database() {
     let dir = folder();
     let (world, settings, ..) = updated(dir.path());

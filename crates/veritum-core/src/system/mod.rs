@@ -12,6 +12,7 @@ mod tools;
 pub use error::WorkError;
 pub use file_systems::MountedExt4;
 pub use settings::{ServiceManager, Settings, Supplier};
+pub use state::last_return;
 pub use threads::Threads;
 pub use tools::ToolRunner;
 
@@ -50,7 +51,8 @@ impl System {
     /// # Errors
     /// When it cannot be read.
     pub fn read_again(&mut self) -> Result<(), WorkError> {
-        (self.installed, self.database) = Debian::read(&self.machine)?;
+        let returned = last_return(&self.machine, &self.settings);
+        (self.installed, self.database) = Debian::read(&self.machine, returned.as_deref())?;
         Ok(())
     }
 

@@ -1,15 +1,34 @@
 //! The machine's state folder, and Veritum's notes on it: the result and observations of the last check. Never on a machine
 //! that is mounted elsewhere: there they stay with the administrator, one folder for each machine.
 
-use super::{System, WorkError};
+use std::collections::BTreeSet;
+
+use super::{Settings, System, WorkError};
 use crate::change::{ChangeError, StateError, StateFolder};
 use crate::history;
-use crate::machine::{Held, LockError, lock_shared};
+use crate::machine::{Held, LockError, Machine, MachineTimeZone, lock_shared};
 use crate::model::{Digest, SystemPath};
 use crate::report::{CheckReport, LastCheck};
 
 /// A system's permanent id (machine-id(5)).
 const MACHINE_ID: &str = "/etc/machine-id";
+
+/// When the system was last returned to a savepoint, or that was undone, in the machine's local time (`2026-03-02 14:10:03`). The
+/// package log does not have it: its earlier lines are no evidence of what is installed.
+pub fn last_return(machine: &Machine, settings: &Settings) -> Option<String> {
+    let state = StateFolder::find(machine, settings.state_dir.as_deref()).ok().flatten()?;
+    state.sub("savepoints").ok()?;
+    let mut returns: BTreeSet<u64> = BTreeSet::new();
+    let mut last = None;
+    for change in state.overview().ok()?.changes {
+        if change.savepoint.is_some() || change.of.is_some_and(|of| returns.contains(&of)) {
+            returns.insert(change.change);
+            last = last.max(Some(change.ended.unwrap_or(change.started)));
+        }
+    }
+    let local = MachineTimeZone::read(machine).local(&last?.to_string())?;
+    Some(local.strftime("%Y-%m-%d %H:%M:%S").to_string())
+}
 
 impl System {
     /// The state folder, if it exists.

@@ -58,10 +58,10 @@ use crate::platform::debian::Debian;
 use crate::platform::debian::database::Database;
 use crate::platform::{Installed, Platform};
 use crate::supply::{OpenSources, Stores, Supply};
-use crate::system::{System, Threads};
+use crate::system::{System, Threads, last_return};
 
 /// How a machine's package database is read.
-type ReadDatabase = fn(&Machine) -> Result<(Installed, Database), MachineError>;
+type ReadDatabase = fn(&Machine, Option<&str>) -> Result<(Installed, Database), MachineError>;
 
 /// An open machine with its sources.
 #[derive(Debug)]
@@ -93,10 +93,14 @@ impl Engine {
         if !Debian.is_here(&machine) {
             return Err(MachineError::NoSystem { path: settings.root.clone() }.into());
         }
+        let returned = last_return(&machine, &settings);
         // The package database is read in parallel with the stores' signed files.
         let (read, stores) = std::thread::scope(|threads| {
             let stores = threads.spawn(|| Stores::open(&settings));
-            (read(&machine), stores.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+            (
+                read(&machine, returned.as_deref()),
+                stores.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)),
+            )
         });
         let (installed, database) = read?;
         let pool = Threads::new(settings.jobs);

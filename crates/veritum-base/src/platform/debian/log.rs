@@ -55,12 +55,15 @@ pub(super) fn states(machine: &Machine) -> HashMap<(String, String), (String, St
     all
 }
 
-/// Each package's last version in the current log and the one before it, by name and architecture.
+/// Each package's last version in the current log and the one before it, by name and architecture. Lines before `since`, a local time such
+/// as `2026-03-02 14:10:03`, do not count.
 #[must_use]
-pub(super) fn last_versions(machine: &Machine) -> HashMap<(String, String), String> {
+pub(super) fn last_versions(machine: &Machine, since: Option<&str>) -> HashMap<(String, String), String> {
+    let (day, time) = since.and_then(|since| since.split_once(' ')).unwrap_or_default();
     let texts: Vec<Vec<u8>> = [1, 0].into_iter().filter_map(|number| log(machine, number)).collect();
     let mut all: HashMap<(&str, &str), &str> = HashMap::new();
-    for line in texts.iter().flat_map(|text| byte_lines(text)).filter_map(line) {
+    let lines = texts.iter().flat_map(|text| byte_lines(text)).filter_map(line);
+    for line in lines.filter(|line| (line.day, line.time) >= (day, time)) {
         let key = (line.name, line.arch);
         match line.to {
             Some(version) if all.len() < MAX_HAPPENINGS => drop(all.insert(key, version)),

@@ -46,20 +46,20 @@ pub fn is_record(path: &SystemPath) -> bool {
 }
 
 impl Debian {
-    /// Reads what is installed, and the database itself with its errors.
+    /// Reads what is installed, and the database itself with its errors; see [`Database::read`].
     ///
     /// # Errors
     /// When there is no record of what is installed.
-    pub fn read(machine: &Machine) -> Result<(Installed, Database), MachineError> {
-        Self::installed_by(Database::read(machine), machine)
+    pub fn read(machine: &Machine, logged_since: Option<&str>) -> Result<(Installed, Database), MachineError> {
+        Self::installed_by(Database::read(machine, logged_since), machine)
     }
 
     /// The same without looking for packages whose entries are missing, where nothing is visibly damaged.
     ///
     /// # Errors
     /// When there is no record of what is installed.
-    pub fn read_briefly(machine: &Machine) -> Result<(Installed, Database), MachineError> {
-        Self::installed_by(Database::read_briefly(machine), machine)
+    pub fn read_briefly(machine: &Machine, logged_since: Option<&str>) -> Result<(Installed, Database), MachineError> {
+        Self::installed_by(Database::read_briefly(machine, logged_since), machine)
     }
 
     fn installed_by(database: Database, machine: &Machine) -> Result<(Installed, Database), MachineError> {
@@ -105,7 +105,7 @@ impl Platform for Debian {
     }
 
     fn installed(&self, machine: &Machine) -> Result<Installed, MachineError> {
-        Ok(Self::read(machine)?.0)
+        Ok(Self::read(machine, None)?.0)
     }
 
     fn records<'a>(&self, machine: &'a Machine) -> Box<dyn Records + 'a> {

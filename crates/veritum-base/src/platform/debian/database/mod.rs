@@ -99,10 +99,11 @@ pub struct Database {
 }
 
 impl Database {
-    /// Reads the database. Damage is reported in it; earlier copies are examined only if something is damaged.
+    /// Reads the database. Damage is reported in it; earlier copies are examined only if something is damaged. Of the package log only
+    /// lines since a local time (`2026-03-02 14:10:03`) are evidence.
     #[must_use]
-    pub fn read(machine: &Machine) -> Self {
-        let mut database = Self { logged: last_versions(machine), ..Self::default() };
+    pub fn read(machine: &Machine, logged_since: Option<&str>) -> Self {
+        let mut database = Self { logged: last_versions(machine, logged_since), ..Self::default() };
         database.read_entries(machine);
         database.read_info(machine);
         database.revive(machine);
@@ -117,11 +118,11 @@ impl Database {
     /// Reads only the entries, without looking for packages whose entries are missing: that takes as long again. Where
     /// entries are visibly damaged, everything is read.
     #[must_use]
-    pub fn read_briefly(machine: &Machine) -> Self {
+    pub fn read_briefly(machine: &Machine, logged_since: Option<&str>) -> Self {
         let mut database = Self::default();
         database.read_entries(machine);
         let is_torn = database.updates.iter().any(|update| update.read.is_err());
-        if is_torn || database.is_damaged() { Self::read(machine) } else { database }
+        if is_torn || database.is_damaged() { Self::read(machine, logged_since) } else { database }
     }
 
     fn read_entries(&mut self, machine: &Machine) {
@@ -345,7 +346,7 @@ mod tests {
         }
 
         fn read(&self) -> Database {
-            Database::read(&Machine::open(self.0.path(), Arc::new(LiveDisk)).unwrap())
+            Database::read(&Machine::open(self.0.path(), Arc::new(LiveDisk)).unwrap(), None)
         }
     }
 
@@ -433,7 +434,7 @@ mod tests {
     #[test]
     fn read_briefly_evidence_without_an_entry_counts_only_where_entries_are_damaged() {
         let place = Place::new();
-        let briefly = || Database::read_briefly(&Machine::open(place.0.path(), Arc::new(LiveDisk)).unwrap());
+        let briefly = || Database::read_briefly(&Machine::open(place.0.path(), Arc::new(LiveDisk)).unwrap(), None);
         place.put("lib/dpkg/status", entry("quay", "")).put("lib/dpkg/info/rope.list", "/.\n");
         place.put("lib/dpkg/status-old", entry("quay", "") + &entry("rope", ""));
         assert_eq!(
