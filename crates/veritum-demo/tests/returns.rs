@@ -80,8 +80,7 @@ fn a_check_afterwards_takes_the_package_log_for_what_it_is() {
     fs::create_dir_all(world.at("/var/log")).unwrap();
     let log = |time: &str, line: &str| format!("{time} {line}\n");
     let old = "2020-01-01 10:00:00";
-    let updates =
-        ["upgrade quay:amd64 1.0-1 2.0-1", "install rig:amd64 <none> 3"].map(|line| log(old, line)).concat();
+    let updates = ["upgrade quay:amd64 1.0-1 2.0-1", "install rig:amd64 <none> 3"].map(|line| log(old, line)).concat();
     fs::write(world.at("/var/log/dpkg.log"), &updates).unwrap();
     // The store has the later release only, as a vendor's does.
     returned(&settings, &ReturnWanted::default());
