@@ -4,29 +4,17 @@
 mod mounts;
 mod support;
 
-use std::os::fd::AsFd as _;
 use std::path::Path;
 use std::process::Command;
 use std::sync::Arc;
 
-use mounts::{Mounted, root_or_skip, run};
+use mounts::{Mounted, cut_power, root_or_skip, run, unmount};
 use support::{STATE, assert_same, check, folder, open, repair, try_repair, twenty, undo};
 use veritum_core::areas::FILES;
 use veritum_core::change::ChangeError;
 use veritum_core::event::NoObserver;
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Settings, WorkError};
-
-/// Takes a file system away; a child process that another test just started may hold it for a moment.
-fn unmount(at: &Path) {
-    for _ in 0..100 {
-        if Command::new("umount").arg("-q").arg(at).status().is_ok_and(|s| s.success()) {
-            return;
-        }
-        std::thread::sleep(std::time::Duration::from_millis(20));
-    }
-    panic!("{} stays busy", at.display());
-}
 
 fn copy(from: &Path, to: &Path) {
     run("cp", &["-aT", from.to_str().unwrap(), to.to_str().unwrap()]);
@@ -233,17 +221,6 @@ fn recovery_writes_nothing_onto_what_was_mounted_over_the_place_since_and_goes_o
         assert!([&before, &after].iter().any(|t| t.differences(&now).is_empty()), "stopped at {n}: neither");
     }
     assert!(refused > 3, "it must be met: {refused}");
-}
-
-/// Cuts the power of an ext4 file system: nothing that is in memory is written any more.
-fn cut_power(file: &std::fs::File) {
-    const SHUTDOWN: rustix::ioctl::Opcode = rustix::ioctl::opcode::read::<u32>(b'X', 125);
-    const WITHOUT_LOG: u32 = 2;
-    // SAFETY: EXT4_IOC_SHUTDOWN reads one 32-bit number.
-    unsafe {
-        let call = rustix::ioctl::Setter::<SHUTDOWN, u32>::new(WITHOUT_LOG);
-        rustix::ioctl::ioctl(file.as_fd(), call).unwrap();
-    }
 }
 
 #[test]

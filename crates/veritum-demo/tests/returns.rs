@@ -94,6 +94,33 @@ fn a_check_afterwards_takes_the_package_log_for_what_it_is() {
 }
 
 #[test]
+fn a_return_is_exact_where_var_is_a_link() {
+    let to = "/data/var";
+    let dir = folder();
+    let world = world(dir.path());
+    fs::create_dir_all(world.at(to).parent().unwrap()).unwrap();
+    fs::rename(world.at("/var"), world.at(to)).unwrap();
+    symlink(to, world.at("/var")).unwrap();
+    // The renames here alter folders' times.
+    let covered =
+        || Tree::read(&world.machine(), &[&format!("{}/lib/veritum", &to[1..]), "home", "var"]).without_folder_times();
+    let before = covered();
+    savepoint(&later(&world.settings(), 10));
+    fs::remove_file(world.at("/var")).unwrap();
+    fs::rename(world.at(to), world.at("/var")).unwrap();
+    world.upgrade(&update()).unwrap();
+    fs::rename(world.at("/var"), world.at(to)).unwrap();
+    symlink(to, world.at("/var")).unwrap();
+    let after = covered();
+    let settings = later(&world.settings(), 20);
+    let report = returned(&settings, &exactly());
+    assert!(report.change.is_some() && report.lost.is_empty(), "{to}: {report:#?}");
+    assert_same(to, &but_loader(before), &but_loader(covered()));
+    undo(&settings, None).unwrap();
+    assert_same(to, &after, &covered());
+}
+
+#[test]
 fn the_boot_loader_stays_with_its_entry_in_the_database() {
     let dir = folder();
     let (world, settings, ..) = updated(dir.path());

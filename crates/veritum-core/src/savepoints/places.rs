@@ -50,7 +50,9 @@ const LOCK: &str = "a lock file";
 const IDENTITY: &str = "identifies this computer";
 
 /// Places below these that are not covered, with the reason.
-const EXCLUDED: [(&str, &str); 12] = [
+const EXCLUDED: [(&str, &str); 14] = [
+    ("/usr/bin/veritum", OWN),
+    ("/usr/sbin/veritum", OWN),
     ("/usr/local", LOCAL),
     ("/boot/efi", LOADER),
     ("/boot/EFI", LOADER),
@@ -168,6 +170,7 @@ mod tests {
         for path in [
             "/home/mirela/letter",
             "/root/.bashrc",
+            "/usr/bin/veritum",
             "/usr/local/bin/tool",
             "/var/lib/postgresql/15/main",
             "/var/log/syslog",

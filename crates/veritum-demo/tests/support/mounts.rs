@@ -1,6 +1,7 @@
 //! File systems of a test's own. As root only; else a line says so.
 #![allow(dead_code, reason = "each test file uses a part of it")]
 
+use std::os::fd::AsFd as _;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
@@ -40,4 +41,26 @@ impl Drop for Mounted {
     fn drop(&mut self) {
         let _ = Command::new("umount").arg("-lq").arg(&self.0).status();
     }
+}
+
+/// Cuts the power of an ext4 file system: nothing that is in memory is written any more.
+pub(crate) fn cut_power(file: &std::fs::File) {
+    const SHUTDOWN: rustix::ioctl::Opcode = rustix::ioctl::opcode::read::<u32>(b'X', 125);
+    const WITHOUT_LOG: u32 = 2;
+    // SAFETY: EXT4_IOC_SHUTDOWN reads one 32-bit number.
+    unsafe {
+        let call = rustix::ioctl::Setter::<SHUTDOWN, u32>::new(WITHOUT_LOG);
+        rustix::ioctl::ioctl(file.as_fd(), call).unwrap();
+    }
+}
+
+/// Takes a file system away; a child process that another test just started may hold it for a moment.
+pub(crate) fn unmount(at: &Path) {
+    for _ in 0..100 {
+        if Command::new("umount").arg("-q").arg(at).status().is_ok_and(|s| s.success()) {
+            return;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    panic!("{} stays busy", at.display());
 }
