@@ -25,7 +25,7 @@ pub enum LockHolder {
 pub struct Worker {
     /// Its process id.
     pub pid: u32,
-    /// Its name (`comm`), without control characters.
+    /// Its name (`comm`; where that is cut, from its command line), without control characters.
     pub name: String,
     /// The system service to which it belongs.
     pub service: Option<String>,
@@ -69,11 +69,19 @@ pub fn worker(pid: u32) -> Option<Worker> {
     let groups = fs::read_to_string(process.join("cgroup")).unwrap_or_default();
     Some(Worker {
         pid,
-        name: clean(&stat.name),
+        name: clean(&full_name(&stat.name, &fs::read(process.join("cmdline")).unwrap_or_default())),
         service: service_of(&groups).map(|s| clean(&s)),
         since: started(stat.start)?,
         work: work_of(pid),
     })
+}
+
+/// The kernel cuts names after 15 bytes (proc(5)): the program or script in the command line that begins so, else the name itself.
+fn full_name(name: &str, command: &[u8]) -> String {
+    let words = command.split(|byte| *byte == 0).take(4).map(String::from_utf8_lossy);
+    let mut names = words.map(|word| word.rsplit('/').next().unwrap_or_default().to_owned());
+    let full = names.find(|full| full.starts_with(name)).filter(|_| name.len() == 15);
+    full.unwrap_or_else(|| name.to_owned())
 }
 
 /// The system service of a control group (`0::/system.slice/NAME.service`); `None` for a user's process.
@@ -147,6 +155,14 @@ mod tests {
     use super::*;
     use crate::machine::{LiveDisk, Machine, lock_exclusive};
     use crate::model::SystemPath;
+
+    #[test]
+    fn a_name_that_the_kernel_cut_is_completed_from_the_command_line() {
+        let command = b"/usr/bin/python3\0/usr/bin/unattended-upgrade\0-v\0";
+        assert_eq!(full_name("unattended-upgr", command), "unattended-upgrade");
+        assert_eq!(full_name("unattended-upgr", b"/usr/bin/python3\0"), "unattended-upgr");
+        assert_eq!(full_name("apt", b"/usr/bin/apt-get\0"), "apt", "not cut");
+    }
 
     #[test]
     fn a_held_lock_is_told_without_taking_it() {
