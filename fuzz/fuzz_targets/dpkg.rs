@@ -56,7 +56,7 @@ fuzz_target!(|data: &[u8]| {
             let _ = (records.read_list(package, None), records.read_list(package, Some(&some)));
         }
     }
-    let database = Database::read(&machine);
+    let database = Database::read(&machine, None);
     let _ = (database.packages(), database.composed(&Default::default()));
     let _ = Alternatives::parse(rest);
     let _ = Users::parse(rest, rest);

@@ -81,6 +81,7 @@ fn obstacle(
     };
     let dir = match context.machine.dir(&parent) {
         Ok(dir) => dir,
+        Err(e) if e.kind() == io::ErrorKind::NotFound => return plain("its folder does not exist"),
         Err(_) => return plain("its folder cannot be opened without following a symlink"),
     };
     if context.machine.extent().judge(&dir)?.is_err() {

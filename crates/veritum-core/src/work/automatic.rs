@@ -9,7 +9,7 @@ use crate::areas::FILES;
 use crate::change::{ChangeError, StateFolder, Verb, unfinished};
 use crate::event::Observer;
 use crate::machine::{LockHolder, lock_holder, worker};
-use crate::model::{Digest, SystemPath, error_chain};
+use crate::model::{Digest, Stat, SystemPath, error_chain};
 use crate::plan::{Item, ItemKind, Operation, PlannedAction};
 use crate::platform::debian::{Debian, in_database};
 use crate::platform::{InstallState, Platform as _};
@@ -64,20 +64,31 @@ impl Engine {
             return Ok(Switched::Already);
         }
         let contents = OneText { digest: Digest::hash(text.as_bytes()), text };
-        let operation = match on {
-            true => {
-                let kind = ItemKind::File { size: contents.text.len() as u64, digest: contents.digest };
-                let root = self.system.machine.look(&SystemPath::root()).ok().flatten();
-                let owner = root.map_or((0, 0), |root| (root.uid, root.gid));
-                let now = self.system.settings.now.as_second();
-                Operation::Put(vec![Item::new(SystemPath::root(), kind, 0o644, owner, now)])
-            }
-            false => Operation::SetAside,
+        let action = match on {
+            true => self.hook_action(place, before, &contents),
+            false => PlannedAction::new(place, before, Operation::SetAside),
         };
         let mut session = Session::new(context, &self.system.settings, Verb::Automatic, FILES);
-        session.whole_round(vec![PlannedAction::new(place, before, operation)], &contents, Default::default())?;
+        session.whole_round(vec![action], &contents, Default::default())?;
         session.end(0)?;
         Ok(session.number.map_or(Switched::Already, Switched::Now))
+    }
+
+    /// Writes the hook, with its folder where that does not exist.
+    fn hook_action(&self, place: SystemPath, before: Option<Stat>, text: &OneText) -> PlannedAction {
+        let root = self.system.machine.look(&SystemPath::root()).ok().flatten();
+        let owner = root.map_or((0, 0), |root| (root.uid, root.gid));
+        let item = |below, kind, mode| Item::new(below, kind, mode, owner, self.system.settings.now.as_second());
+        let file = ItemKind::File { size: text.text.len() as u64, digest: text.digest };
+        let folder = place.parent().filter(|folder| matches!(self.system.machine.look(folder), Ok(None)));
+        let named = SystemPath::below_root(place.name());
+        match (folder, named) {
+            (Some(folder), Ok(name)) => {
+                let items = vec![item(SystemPath::root(), ItemKind::Folder, 0o755), item(name, file, 0o644)];
+                PlannedAction::new(folder, None, Operation::Put(items))
+            }
+            _ => PlannedAction::new(place, before, Operation::Put(vec![item(SystemPath::root(), file, 0o644)])),
+        }
     }
 
     /// The path, as the machine knows it, of the program that apt runs.
