@@ -49,6 +49,12 @@ pub struct SavepointReport {
     pub removed: Vec<u64>,
     /// Places that savepoints never cover, with the reason.
     pub excluded: Vec<ExcludedPlace>,
+    /// Whether automatic savepoints are now on; absent if they were not switched.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub automatic: Option<bool>,
+    /// The number of the change that switched them; absent if they were so already.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub change: Option<u64>,
 }
 
 impl SavepointReport {

@@ -37,6 +37,14 @@ pub enum Switched {
     Now(u64),
 }
 
+impl Switched {
+    /// The number of the change.
+    #[must_use]
+    pub fn change(self) -> Option<u64> {
+        if let Self::Now(change) = self { Some(change) } else { None }
+    }
+}
+
 impl Engine {
     /// Whether savepoints are made before apt changes packages.
     #[must_use]

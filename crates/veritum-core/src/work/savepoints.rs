@@ -87,7 +87,8 @@ impl Engine {
     }
 
     /// The report that no savepoint was made.
-    pub(super) fn no_savepoint(&self, why: String) -> SavepointReport {
+    #[must_use]
+    pub fn no_savepoint(&self, why: String) -> SavepointReport {
         SavepointReport {
             format: SavepointReport::FORMAT.into(),
             machine: self.system.machine_report(),
@@ -100,6 +101,8 @@ impl Engine {
             missing: Vec::new(),
             removed: Vec::new(),
             excluded: Vec::new(),
+            automatic: None,
+            change: None,
         }
     }
 
@@ -120,6 +123,8 @@ impl Engine {
             excluded: excluded_places()
                 .map(|(place, why)| ExcludedPlace { place: place.into(), why: why.into() })
                 .collect(),
+            automatic: None,
+            change: None,
         }
     }
 

@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 use veritum_core::event::{Event, Flow, Observer};
 use veritum_core::machine::LiveDisk;
 use veritum_core::model::Action;
+use veritum_core::report::SavepointReport;
 use veritum_core::work::{Engine, Settings};
 
 use super::print;
@@ -39,14 +40,17 @@ pub(crate) fn run(context: &Context, args: &SavepointArgs) -> Result<u8, Failure
     }
     if args.automatic == Some(Switch::Off) {
         let switched = engine.switch_automatic(false, Path::new(""), &context.progress)?;
-        put(&render::savepoints::switched(context, false, switched))?;
+        let report = engine.no_savepoint("automatic savepoints were switched off".into());
+        let report = SavepointReport { automatic: Some(false), change: switched.change(), ..report };
+        print(context, &report, exit::FINE, || render::savepoints::switched(context, false, switched))?;
         return Ok(exit::FINE);
     }
     let reason = if args.automatic.is_some() { "automatic savepoints switched on" } else { reason };
-    let report = engine.savepoint(reason, &context.progress)?;
+    let mut report = engine.savepoint(reason, &context.progress)?;
     let status = if report.missing.is_empty() { exit::FINE } else { exit::PROBLEMS };
     if args.automatic == Some(Switch::On) {
         let switched = engine.switch_automatic(true, &own_program()?, &context.progress)?;
+        (report.automatic, report.change) = (Some(true), switched.change());
         if !context.global.json {
             put(&render::savepoints::switched(context, true, switched))?;
         }
