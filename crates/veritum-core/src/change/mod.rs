@@ -76,7 +76,7 @@ pub enum ChangeError {
         source: JournalError,
     },
     /// There is not enough free space.
-    #[error("{place} needs {} KiB more free space", missing.div_ceil(1024))]
+    #[error("{} KiB more free space is needed where {place} is", missing.div_ceil(1024))]
     NoRoom {
         /// A path on that file system.
         place: SystemPath,
