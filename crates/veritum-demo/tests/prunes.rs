@@ -6,14 +6,13 @@ mod two_releases;
 
 use std::fs;
 use std::os::unix::fs::MetadataExt as _;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
 use support::{STATE, assert_same, check, folder, open};
-use two_releases::{covered, exactly, later, return_to, savepoint, update, world};
+use two_releases::{covered, exactly, kept, later, return_to, savepoint, update, world};
 use veritum_core::areas::FILES;
 use veritum_core::event::NoObserver;
-use veritum_core::model::Digest;
 use veritum_core::report::SavepointReport;
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Engine, Settings, WorkError};
@@ -23,11 +22,6 @@ use veritum_demo::world::World;
 const SMALL: u64 = 16 << 10;
 /// A file of a package that only the first savepoint has.
 const BOAT: &str = "/usr/share/boat/deep/er/name";
-
-fn kept(world: &World, content: &[u8]) -> PathBuf {
-    let hex = Digest::hash(content).to_hex();
-    world.at(&format!("/{STATE}/kept/pool/{}/{}", &hex[..2], &hex[2..]))
-}
 
 /// A machine with three savepoints: the first is of an earlier release, with a file that is away during the others.
 fn machine_with_three(dir: &Path) -> World {

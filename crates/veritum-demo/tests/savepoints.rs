@@ -12,19 +12,13 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use support::{STATE, assert_same, check, folder, open};
-use two_releases::{covered, earlier, later, savepoint, update, world};
+use two_releases::{covered, earlier, kept, later, savepoint, update, world};
 use veritum_core::areas::FILES;
 use veritum_core::event::{Event, Flow, NoObserver, Observer};
 use veritum_core::machine::LiveDisk;
 use veritum_core::testkit::{Accident, Lack, TestDisk};
 use veritum_core::work::{Engine, Settings, WorkError};
 use veritum_demo::world::World;
-
-/// The pool's file of a content.
-fn kept(world: &World, content: &[u8]) -> PathBuf {
-    let hex = veritum_core::model::Digest::hash(content).to_hex();
-    world.at(&format!("/{STATE}/kept/pool/{}/{}", &hex[..2], &hex[2..]))
-}
 
 fn pool_files(world: &World) -> Vec<PathBuf> {
     let mut all = Vec::new();

@@ -2,7 +2,7 @@
 #![allow(dead_code, reason = "each test file uses a part of it")]
 
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use veritum_core::event::NoObserver;
 use veritum_core::report::{ReturnReport, SavepointReport};
@@ -87,4 +87,10 @@ pub(crate) fn return_to(engine: &Engine, number: u64, wanted: &ReturnWanted) -> 
 
 pub(crate) fn exactly() -> ReturnWanted {
     ReturnWanted { exact: true, config: true, accounts: true, ..ReturnWanted::default() }
+}
+
+/// The pool's file of a content.
+pub(crate) fn kept(world: &World, content: &[u8]) -> PathBuf {
+    let hex = veritum_core::model::Digest::hash(content).to_hex();
+    world.at(&format!("/{STATE}/kept/pool/{}/{}", &hex[..2], &hex[2..]))
 }
