@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::io;
+use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -145,7 +146,18 @@ fn make_savepoint(options: &BuildOptions<'_>, root: &Path) -> Result<(), BuildEr
         ..settings(root.to_owned(), options.folder, options.folder)
     };
     Engine::open(settings, Arc::new(LiveDisk))?.savepoint("before the update", &NoObserver)?;
-    Ok(())
+    settle(&root.join("var/lib/veritum")).map_err(|source| BuildError::Io { folder: options.folder.to_owned(), source })
+}
+
+/// Gives the savepoint's own files and folders its time; the others are names of the machine's files.
+fn settle(path: &Path) -> io::Result<()> {
+    let found = fs::symlink_metadata(path)?;
+    if found.is_dir() {
+        for entry in fs::read_dir(path)? {
+            settle(&entry?.path())?;
+        }
+    }
+    if found.is_dir() || found.nlink() == 1 { machine::set_mtime(path, BEFORE_UPDATE, 0) } else { Ok(()) }
 }
 
 /// The administrator's cards for the machine's applications.
