@@ -282,6 +282,25 @@ fn a_damaged_or_replaced_entry_of_the_pool_is_noticed_and_renewed() {
 }
 
 #[test]
+fn a_pool_that_was_opened_to_others_is_private_again() {
+    let dir = folder();
+    let world = world(dir.path());
+    savepoint(&later(&world.settings(), 10));
+    let pool = world.at(&format!("/{STATE}/kept/pool"));
+    let hosts = kept(&world, &fs::read(world.at("/etc/hosts")).unwrap());
+    fs::set_permissions(&pool, fs::Permissions::from_mode(0o755)).unwrap();
+    fs::set_permissions(&hosts, fs::Permissions::from_mode(0o644)).unwrap();
+    let settings = later(&world.settings(), 20);
+    savepoint(&settings);
+    assert_eq!(fs::metadata(&pool).unwrap().permissions().mode() & 0o7777, 0o700);
+    // Permissions come from the savepoint, not from the pool.
+    fs::set_permissions(world.at("/etc/hosts"), fs::Permissions::from_mode(0o600)).unwrap();
+    two_releases::return_to(&open(&settings), 1, &two_releases::exactly()).unwrap();
+    assert_eq!(fs::metadata(world.at("/etc/hosts")).unwrap().permissions().mode() & 0o7777, 0o644);
+    assert_eq!(open(&settings).list_savepoints(None, &NoObserver).unwrap().savepoints[0].lost, 0);
+}
+
+#[test]
 fn where_files_can_have_no_second_name_they_are_copied() {
     let dir = folder();
     let world = world(dir.path());

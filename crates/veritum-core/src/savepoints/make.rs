@@ -83,6 +83,9 @@ pub fn make(making: &Making<'_>, reason: Reason) -> Result<Made, SavepointError>
         .join(|| walk_system(context.machine, threads, context.observer), || (known(), folders(&savepoints, &numbers)));
     let mut read = read_walked(context.machine, walked?, &known_at_first, threads, context.observer)?;
     let pools = Pools::open_after(*context, &folders, Some(&read), threads);
+    for pool in pools.all() {
+        pool.make_private().map_err(SavepointError::at(&SystemPath::root()))?;
+    }
     let Pruned { removed, times } = prune(context, &savepoints, &pools, (changes, now), interrupted)?;
     let known = if times.is_empty() {
         known_at_first

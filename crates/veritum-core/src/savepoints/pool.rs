@@ -22,6 +22,8 @@ const MAX_PACKED: u64 = 64 << 20;
 const LEVEL: i32 = 3;
 /// The number of bytes read at once.
 const PIECE: usize = 256 << 10;
+/// The permissions of its folder.
+const PRIVATE: u32 = 0o700;
 /// The end of the name of a copy that is being written.
 const NEW: &str = ".new";
 
@@ -226,6 +228,14 @@ impl Pool {
             }
         }
         Ok(())
+    }
+
+    /// Makes its folder private again where someone opened it to others: the permissions of the files in it do not matter then.
+    pub(super) fn make_private(&self) -> io::Result<()> {
+        match self.dir.look_self()?.mode & 0o7777 {
+            PRIVATE => Ok(()),
+            _ => self.dir.disk().set_mode(self.dir.fd(), PRIVATE),
+        }
     }
 
     /// Its file system's free space.
