@@ -94,8 +94,8 @@ word_enum! {
         Veritum = "veritum",
         /// A folder in which something stays.
         ContainsStaying = "contains-staying",
-        /// A folder's attributes other than owner and permissions.
-        FolderAttributes = "folder-attributes",
+        /// Attributes that no change sets: those of a folder, and inode flags.
+        Attributes = "attributes",
         /// Its content is no longer kept.
         NotKept = "not-kept",
         /// A boot menu that names a file system that is not there now.
@@ -116,7 +116,7 @@ impl StayReason {
             Self::BootLoader => "the boot loader is never returned",
             Self::Veritum => "Veritum's own",
             Self::ContainsStaying => "contains something that stays",
-            Self::FolderAttributes => "the attributes of a folder are not returned",
+            Self::Attributes => "attributes (lsattr, getfattr) that are not returned",
             Self::NotKept => "its content is no longer kept",
             Self::BootMenu => "names a file system that is not there now; run update-grub",
         }

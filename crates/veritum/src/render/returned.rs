@@ -218,6 +218,7 @@ pub(crate) fn describe(context: &Context, report: &ReturnReport, again: &str, de
         let why = report.consequences.restart.join(", ");
         out.push_str(&format!("  {}: {why}\n", paint(Label::Problem, "Restart the system")));
     }
+    out.push_str(&held_back(report));
     if let Some(why) = &report.not_regenerated {
         let what = paint(Label::Problem, "Generated files were not generated again");
         out.push_str(&format!("  {what}: {why}\n"));
@@ -235,6 +236,19 @@ pub(crate) fn describe(context: &Context, report: &ReturnReport, again: &str, de
     let mut commands: Vec<_> = running::command(&report.running).into_iter().collect();
     commands.push((context.command("check"), "what is damaged now"));
     out + &next(context, &commands)
+}
+
+/// How to keep the earlier versions: the next update would bring the newer ones again.
+fn held_back(report: &ReturnReport) -> String {
+    let earlier = report.packages.iter().filter(|package| package.from.is_some() && package.to.is_some());
+    let names: Vec<String> = earlier.map(|package| text(&package.package)).collect();
+    let command = match names.len() {
+        0 => return String::new(),
+        1..=SHOWN => format!("apt-mark hold {}", names.join(" ")),
+        _ => "apt-mark hold NAME, for the package that causes the trouble".into(),
+    };
+    let when = if report.machine.live { "" } else { ", once the system runs" };
+    format!("  The next update brings the newer versions again. To prevent that{when}: {command}\n")
 }
 
 fn not_done(context: &Context, report: &ReturnReport, again: &str, declined: bool) -> String {

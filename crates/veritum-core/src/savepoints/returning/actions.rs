@@ -105,6 +105,13 @@ impl Builder<'_> {
             self.staying.insert(then.path.clone(), StayReason::ContainsStaying);
             return;
         }
+        if then.locked != 0 && difference.now.as_ref().is_none_or(|(now, _)| now.locked != then.locked) {
+            // Nothing that a return creates is immutable: an undo could not take it back.
+            self.staying.insert(then.path.clone(), StayReason::Attributes);
+            if difference.now.as_ref().is_some_and(|(now, _)| *now == Entry { locked: now.locked, ..then.clone() }) {
+                return;
+            }
+        }
         let within = above(&then.path).find_map(|folder| Some((*self.tops.get(&folder)?, folder)));
         let (at, below) = match within {
             Some((at, top)) => {
@@ -135,8 +142,9 @@ impl Builder<'_> {
             let operation = Operation::SetMeta { mode: then.mode, uid: then.uid, gid: then.gid };
             let action = PlannedAction::new(then.path.clone(), Some(*stat), operation);
             self.drafts.push(Draft { action, items: Vec::new() });
-        } else {
-            self.staying.insert(then.path.clone(), StayReason::FolderAttributes);
+        }
+        if (&then.attributes, then.locked) != (&now.attributes, now.locked) {
+            self.staying.insert(then.path.clone(), StayReason::Attributes);
         }
     }
 
@@ -314,6 +322,27 @@ mod tests {
             ("/usr/s/z", None, Some(file(None)), Fate::SetAside),
         ]);
         assert_eq!(actions, ["/usr/a /+ /x", "/usr/a-b /", "/usr/k/z aside", "/usr/n aside", "/usr/s/z aside"]);
+    }
+
+    #[test]
+    fn attributes_that_cannot_return_are_named() {
+        let was = |path, what, locked| Entry { locked, mode: 0o700, ..entry(path, what) };
+        let difference =
+            |then: Entry, now: Option<(Entry, Stat)>| Difference { path: then.path.clone(), then: Some(then), now };
+        let only_flag = Entry { mode: 0o755, ..was("/usr/f", file(None), 16) };
+        let differences = [
+            difference(was("/usr/d", What::Folder, 16), Some(now("/usr/d", What::Folder))),
+            difference(was("/usr/e", What::Folder, 0), Some(now("/usr/e", What::Folder))),
+            difference(only_flag, Some(now("/usr/f", file(None)))),
+            difference(was("/usr/g", file(None), 16), Some(now("/usr/g", file(None)))),
+        ];
+        let mut staying = BTreeMap::new();
+        let fates = vec![Fate::Returns; differences.len()];
+        let actions = actions(&Packages::none(), &[], &differences, &fates, &mut staying);
+        let places: Vec<String> = actions.iter().map(|action| action.place.to_string()).collect();
+        assert_eq!(places, ["/usr/d", "/usr/e", "/usr/g"]);
+        let named: Vec<String> = staying.keys().map(ToString::to_string).collect();
+        assert_eq!(named, ["/usr/d", "/usr/f", "/usr/g"]);
     }
 
     #[test]
