@@ -99,7 +99,11 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     vendors.publish(folder, &installed, &older).map_err(at)?;
     vendors.tell(folder, &root, &installed).map_err(at)?;
     make_savepoint(&options, &root)?;
+    let times = folder_times(&root).map_err(at)?;
     upgrade(&root, &installed, |package| spec::is_updated(&package.name)).map_err(at)?;
+    for (path, (seconds, nanos)) in times.into_iter().filter(|(path, _)| path.is_dir()) {
+        machine::set_mtime(&path, seconds, nanos).map_err(at)?;
+    }
     machine::configure(&root, &installed).map_err(at)?;
     vendors.pin(&folder.join("trust")).map_err(at)?;
     updates::furnish(folder).map_err(at)?;
@@ -147,6 +151,22 @@ fn make_savepoint(options: &BuildOptions<'_>, root: &Path) -> Result<(), BuildEr
     };
     Engine::open(settings, Arc::new(LiveDisk))?.savepoint("before the update", &NoObserver)?;
     settle(&root.join("var/lib/veritum")).map_err(|source| BuildError::Io { folder: options.folder.to_owned(), source })
+}
+
+/// The folders below a folder, with their times in seconds and nanoseconds: an update must not show when the demo was built.
+fn folder_times(top: &Path) -> io::Result<Vec<(PathBuf, (i64, i64))>> {
+    let (mut todo, mut times) = (vec![top.to_owned()], Vec::new());
+    while let Some(folder) = todo.pop() {
+        for entry in fs::read_dir(&folder)? {
+            let path = entry?.path();
+            let found = fs::symlink_metadata(&path)?;
+            if found.is_dir() {
+                times.push((path.clone(), (found.mtime(), found.mtime_nsec())));
+                todo.push(path);
+            }
+        }
+    }
+    Ok(times)
 }
 
 /// Gives the savepoint's own files and folders its time; the others are names of the machine's files.

@@ -4,7 +4,6 @@
 use std::collections::BTreeSet;
 use std::fs;
 use std::io;
-use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
@@ -19,7 +18,6 @@ pub(crate) fn upgrade(root: &Path, packages: &[Package], new: impl Fn(&Package) 
     let stage = root.with_extension("upgrade");
     let _ = fs::remove_dir_all(&stage);
     machine::install(&stage, packages)?;
-    let times = folder_times(&stage)?;
     let before = listed(root)?;
     let mut after = BTreeSet::new();
     for (package, item) in packages.iter().flat_map(|package| package.items.iter().map(move |item| (package, item))) {
@@ -61,30 +59,7 @@ pub(crate) fn upgrade(root: &Path, packages: &[Package], new: impl Fn(&Package) 
         let _ = if path.is_dir() && !path.is_symlink() { fs::remove_dir(&path) } else { fs::remove_file(&path) };
     }
     database(root, &stage)?;
-    for (below, time) in times {
-        let folder = root.join(below);
-        if folder.is_dir() && !folder.is_symlink() {
-            machine::set_mtime(&folder, time.0, time.1)?;
-        }
-    }
     fs::remove_dir_all(&stage)
-}
-
-/// The folders below a folder, with their times in seconds and nanoseconds: the same in each build.
-fn folder_times(top: &Path) -> io::Result<Vec<(PathBuf, (i64, i64))>> {
-    let (mut todo, mut times) = (vec![top.to_owned()], Vec::new());
-    while let Some(folder) = todo.pop() {
-        for entry in fs::read_dir(&folder)? {
-            let path = entry?.path();
-            let found = fs::symlink_metadata(&path)?;
-            if found.is_dir() {
-                let below = path.strip_prefix(top).map_err(io::Error::other)?.to_owned();
-                times.push((below, (found.mtime(), found.mtime_nsec())));
-                todo.push(path);
-            }
-        }
-    }
-    Ok(times)
 }
 
 /// All paths that the installed packages list.
