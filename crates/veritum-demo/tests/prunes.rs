@@ -118,3 +118,21 @@ fn pool_names(world: &World) -> Vec<String> {
     }
     all
 }
+
+#[test]
+fn what_an_interruption_left_stays_while_a_damaged_savepoint_may_need_it() {
+    let dir = folder();
+    let world = machine_with_three(dir.path());
+    let state = world.at(&format!("/{STATE}/savepoints"));
+    let (head, mark) = (state.join("1"), state.join("under-way"));
+    let text = fs::read_to_string(&head).unwrap();
+    let earlier = kept(&world, &b"quay 1\n".repeat(900));
+    let at = |seconds| Settings { jobs: 1, ..later(&world.settings(), seconds) };
+    fs::write(&mark, "").unwrap();
+    fs::write(&head, text.replace("made", "mode")).unwrap();
+    savepoint(&at(40));
+    assert!(mark.exists() && earlier.exists(), "what the first needs is unknown");
+    fs::remove_file(&head).unwrap();
+    savepoint(&at(50));
+    assert!(!mark.exists() && !earlier.exists(), "only the first needed it");
+}

@@ -86,7 +86,7 @@ pub fn make(making: &Making<'_>, reason: Reason) -> Result<Made, SavepointError>
     for pool in pools.all() {
         pool.make_private().map_err(SavepointError::at(&SystemPath::root()))?;
     }
-    let Pruned { removed, times } = prune(context, &savepoints, &pools, (changes, now), interrupted)?;
+    let Pruned { removed, times, has_leftovers } = prune(context, &savepoints, &pools, (changes, now), interrupted)?;
     let known = if times.is_empty() {
         known_at_first
     } else {
@@ -112,6 +112,9 @@ pub fn make(making: &Making<'_>, reason: Reason) -> Result<Made, SavepointError>
     if !parts.iter().chain([&packages]).all(|part| durable.contains(part)) {
         savepoints.sync()?;
     }
+    // Those that cannot be opened now stay in the list, for earlier savepoints.
+    let mut folders = folders;
+    folders.extend(pools.all().iter().map(|pool| pool.folder.clone()));
     let head = Head {
         format: FORMAT.into(),
         veritum: env!("CARGO_PKG_VERSION").into(),
@@ -124,19 +127,13 @@ pub fn make(making: &Making<'_>, reason: Reason) -> Result<Made, SavepointError>
         entries,
         parts,
         packages,
-        // Those that cannot be opened now stay in the list, for earlier savepoints.
-        pools: pools
-            .all()
-            .iter()
-            .map(|pool| pool.folder.clone())
-            .chain(folders)
-            .collect::<BTreeSet<_>>()
-            .into_iter()
-            .collect(),
+        pools: folders.into_iter().collect(),
         missing: read.missing.iter().take(MAX_MISSING).cloned().collect(),
     };
     savepoints.add_head(&head)?;
-    savepoints.end()?;
+    if !has_leftovers {
+        savepoints.end();
+    }
     if let Some(notes) = notes.filter(|_| read.read > 0 || kept.added > 0 || !kept.times.is_empty()) {
         let _ = history::keep_contents(notes, &record(&read, &pools, &kept.times, now, &known), &kept.times);
     }
@@ -156,8 +153,10 @@ pub fn make_room(making: &Making<'_>) -> Result<Vec<u64>, SavepointError> {
     let numbers = savepoints.numbers()?;
     let pools = Pools::open(*making.context, &folders(&savepoints, &numbers), making.threads);
     let when = (making.changes, making.now);
-    let Pruned { removed, times } = prune(making.context, &savepoints, &pools, when, interrupted)?;
-    savepoints.end()?;
+    let Pruned { removed, times, has_leftovers } = prune(making.context, &savepoints, &pools, when, interrupted)?;
+    if !has_leftovers {
+        savepoints.end();
+    }
     if let Some(notes) = making.notes {
         let _ = history::change_times(notes, &times);
     }

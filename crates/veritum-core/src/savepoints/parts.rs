@@ -113,9 +113,9 @@ impl Savepoints {
         }
     }
 
-    /// Removes the mark: nothing unneeded is left.
-    pub(super) fn end(&self) -> Result<(), SavepointError> {
-        self.heads.disk().unlink(self.heads.fd(), UNDER_WAY).map_err(failed)
+    /// Removes the mark: nothing unneeded is left. If that fails, the next run looks for leftovers in vain.
+    pub(super) fn end(&self) {
+        let _ = self.heads.disk().unlink(self.heads.fd(), UNDER_WAY);
     }
 
     /// The numbers of all savepoints, in order.

@@ -11,7 +11,6 @@ use rustix::io::Errno;
 
 use super::index::{Form, Held, Index, name_of};
 use super::read::SystemRead;
-
 use crate::machine::{Dir, Exchange, FreeSpace, read_to_limit};
 use crate::model::{ContentHasher, Digest, FileKind, Stat};
 use crate::plan::KeptFolder;

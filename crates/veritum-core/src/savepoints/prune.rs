@@ -29,6 +29,8 @@ pub(super) struct Pruned {
     pub(super) removed: Vec<u64>,
     /// Change times altered by removing hard links.
     pub(super) times: ChangedTimes,
+    /// Whether what an interrupted run left is still there: what a damaged savepoint needs is unknown.
+    pub(super) has_leftovers: bool,
 }
 
 /// The space of savepoints: what they and backups take, what they may take, and what is missing to enough free space.
@@ -75,7 +77,9 @@ pub(super) fn prune(
     let mut all: Vec<Candidate> = Vec::new();
     for number in savepoints.numbers()? {
         // What a damaged savepoint needs is unknown: nothing is removed.
-        let Ok(candidate) = Candidate::read(savepoints, number) else { return Ok(Pruned::default()) };
+        let Ok(candidate) = Candidate::read(savepoints, number) else {
+            return Ok(Pruned { has_leftovers: interrupted, ..Pruned::default() });
+        };
         all.push(candidate);
     }
     let removed = to_remove(&all, space, &protected(&all, &changes(), now), &|digest| costs.of(digest));
@@ -84,7 +88,7 @@ pub(super) fn prune(
     }
     all.retain(|candidate| !removed.contains(&candidate.head.savepoint));
     let times = remove_unneeded(savepoints, pools, &all)?;
-    Ok(Pruned { removed, times })
+    Ok(Pruned { removed, times, has_leftovers: false })
 }
 
 /// Removes contents and parts that no savepoint needs.
