@@ -1,7 +1,6 @@
 //! What changed between two states of the system: packages and configuration files.
 
 use std::collections::{BTreeMap, HashMap};
-use std::io;
 
 use super::SavepointError;
 use super::manifest::{Entry, InstalledPackage, What};
@@ -85,21 +84,22 @@ pub fn config_changes(savepoints: &Savepoints, then: &Head, now: &Head) -> Resul
 /// The number of configuration files that differ now, are gone, or are new.
 ///
 /// # Errors
-/// When a part is missing or damaged, or /etc cannot be read.
+/// When a part is missing or damaged.
 pub fn config_changes_until_now(
     savepoints: &Savepoints,
     then: &Head,
     machine: &Machine,
 ) -> Result<u64, SavepointError> {
     let earlier = config_files(savepoints, then, &then.parts)?;
-    let now = config_files_now(machine).map_err(SavepointError::at(&SystemPath::literal(CONFIG)))?;
+    let (now, unreadable) = config_files_now(machine);
+    let is_unknown = |path: &SystemPath| unreadable.iter().any(|place| path.is_within(place));
     let differs = |(path, what): &(&SystemPath, &What)| {
         let What::File { size, digest, .. } = what else { return false };
         // A file that cannot be read is not known to differ.
         now.get(*path).is_none_or(|now| now.size != *size)
             || machine.dir(&parent(path)).and_then(|dir| dir.digest(path.name())).is_ok_and(|now| now != Some(*digest))
     };
-    let altered = earlier.iter().filter(differs).count();
+    let altered = earlier.iter().filter(|(path, _)| !is_unknown(path)).filter(differs).count();
     let is_new =
         |path: &&SystemPath| !earlier.contains_key(*path) && then.missing.iter().all(|(missing, _)| missing != *path);
     let added = now.keys().filter(is_new).count();
@@ -110,25 +110,26 @@ fn parent(path: &SystemPath) -> SystemPath {
     path.parent().unwrap_or_else(SystemPath::root)
 }
 
-/// The files of /etc that a savepoint would have.
-fn config_files_now(machine: &Machine) -> io::Result<HashMap<SystemPath, Stat>> {
-    let (mut folders, mut files) = (vec![SystemPath::literal(CONFIG)], HashMap::new());
+/// The files of /etc that a savepoint would have, and what of it cannot be read: of that nothing is known.
+fn config_files_now(machine: &Machine) -> (HashMap<SystemPath, Stat>, Vec<SystemPath>) {
+    let (mut folders, mut files, mut unreadable) = (vec![SystemPath::literal(CONFIG)], HashMap::new(), Vec::new());
     while let Some(folder) = folders.pop() {
-        let dir = match machine.dir(&folder) {
-            Err(e) if e.kind() == io::ErrorKind::NotFound => continue,
-            other => other?,
+        let listed = machine.dir(&folder).and_then(|dir| Ok((dir.disk().list(dir.fd())?, dir)));
+        let Ok((names, dir)) = listed else {
+            unreadable.push(folder);
+            continue;
         };
-        for (name, _) in dir.disk().list(dir.fd())? {
-            let Ok(path) = folder.child(&name) else { continue };
-            let Some(stat) = dir.look(&name)?.filter(|_| excluded(&path).is_none()) else { continue };
-            match stat.kind {
-                FileKind::Folder => folders.push(path),
-                FileKind::File => drop(files.insert(path, stat)),
-                _ => {}
+        let places = names.into_iter().filter_map(|(name, _)| Some((folder.child(&name).ok()?, name)));
+        for (path, name) in places.filter(|(path, _)| excluded(path).is_none()) {
+            match dir.look(&name) {
+                Ok(Some(stat)) if stat.kind == FileKind::Folder => folders.push(path),
+                Ok(Some(stat)) if stat.kind == FileKind::File => drop(files.insert(path, stat)),
+                Ok(_) => {}
+                Err(_) => unreadable.push(path),
             }
         }
     }
-    Ok(files)
+    (files, unreadable)
 }
 
 #[cfg(test)]
