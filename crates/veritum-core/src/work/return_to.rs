@@ -1,6 +1,6 @@
 //! `return`: takes the system back to a savepoint, as one change.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::io;
 
 use super::programs::still_running;
@@ -134,17 +134,17 @@ impl Engine {
             let package = lost.package.as_ref()?;
             PackageId::new(&package.package, package.from.as_deref()?, &package.arch).ok()
         };
-        let mut ids: Vec<PackageId> = plan.lost.iter().filter_map(id).collect();
-        ids.sort();
-        ids.dedup();
+        let ids_of = |lost: &mut dyn Iterator<Item = &LostContent>| -> Vec<PackageId> {
+            lost.filter_map(id).collect::<BTreeSet<_>>().into_iter().collect()
+        };
         let supply = self.supply();
-        supply.prepare(&ids, observer)?;
+        supply.prepare(&ids_of(&mut plan.lost.iter()), observer)?;
         let needed: HashMap<Digest, u64> = plan.lost.iter().map(|lost| (lost.digest, lost.size)).collect();
         supply.unpack_contents(&needed);
-        let of_missing = |lost: &&LostContent| !supply.available_contents()(&lost.digest);
-        let mut missing: Vec<PackageId> = plan.lost.iter().filter(of_missing).filter_map(id).collect();
-        missing.sort();
-        missing.dedup();
+        let missing = {
+            let is_available = supply.available_contents();
+            ids_of(&mut plan.lost.iter().filter(|lost| !is_available(&lost.digest)))
+        };
         let lacking = supply.fetchable(&missing);
         if !lacking.is_empty() {
             // What cannot be downloaded is reported as lost.
