@@ -12,31 +12,15 @@ use std::process::Command;
 use std::sync::Arc;
 
 use support::{STATE, assert_same, folder, open, undo};
-use two_releases::{covered, exactly, later, return_to, savepoint, update, world};
+use two_releases::{covered, exactly, later, return_to, returned, savepoint, update, updated, world};
 use veritum_core::change::ChangeError;
 use veritum_core::event::NoObserver;
 use veritum_core::machine::Disk;
 use veritum_core::model::ActionKind;
 use veritum_core::report::{ReturnReport, StayReason};
-use veritum_core::savepoints::{ReturnWanted, SavepointError};
+use veritum_core::savepoints::ReturnWanted;
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Agreement, Engine, Settings, WorkError};
-use veritum_demo::world::World;
-
-/// A machine with a savepoint that was updated since, and the trees before and after the update.
-fn updated(dir: &Path) -> (World, Settings, Tree, Tree) {
-    let world = world(dir);
-    let before = covered(&world);
-    savepoint(&later(&world.settings(), 10));
-    world.upgrade(&update()).unwrap();
-    let after = covered(&world);
-    let settings = later(&world.settings(), 20);
-    (world, settings, before, after)
-}
-
-fn returned(settings: &Settings, wanted: &ReturnWanted) -> ReturnReport {
-    return_to(&open(settings), 1, wanted).unwrap()
-}
 
 fn staying(report: &ReturnReport) -> BTreeMap<String, StayReason> {
     report.staying.iter().map(|place| (place.path.to_string(), place.reason)).collect()
@@ -71,26 +55,6 @@ fn an_exact_return_is_exact_and_its_undo_too() {
     undo(&settings, Some(2)).unwrap();
     assert_same("redone", &but_loader(before), &but_loader(covered(&world)));
     assert!(return_to(&open(&settings), 1, &exactly()).unwrap().actions.is_empty(), "there is nothing left to return");
-}
-
-#[test]
-fn a_check_afterwards_takes_the_package_log_for_what_it_is() {
-    let dir = folder();
-    let (world, settings, ..) = updated(dir.path());
-    fs::create_dir_all(world.at("/var/log")).unwrap();
-    let log = |time: &str, line: &str| format!("{time} {line}\n");
-    let old = "2020-01-01 10:00:00";
-    let updates = ["upgrade quay:amd64 1.0-1 2.0-1", "install rig:amd64 <none> 3"].map(|line| log(old, line)).concat();
-    fs::write(world.at("/var/log/dpkg.log"), &updates).unwrap();
-    // The store has the later release only, as a vendor's does.
-    returned(&settings, &ReturnWanted::default());
-    let alone = Settings { store: None, ..later(&settings, 60) };
-    let report = support::check(&alone);
-    assert!(report.findings.is_empty(), "{:#?}", report.findings);
-    // A later line counts again.
-    let after = log("2099-01-01 10:00:00", "install rig:amd64 <none> 3");
-    fs::write(world.at("/var/log/dpkg.log"), updates + &after).unwrap();
-    assert!(!support::check(&alone).findings.is_empty());
 }
 
 #[test]
@@ -244,72 +208,6 @@ fn accounts_stay_unless_asked_and_the_report_says_which_differ() {
     returned(&settings, &ReturnWanted { accounts: true, ..ReturnWanted::default() });
     assert_eq!(fs::read_to_string(world.at("/etc/shadow")).unwrap(), shadow);
     assert!(!fs::read_to_string(world.at("/etc/passwd")).unwrap().contains("oskar"));
-}
-
-#[test]
-fn a_diversion_made_since_goes_with_its_file() {
-    let dir = folder();
-    let (world, settings, ..) = updated(dir.path());
-    fs::rename(world.at("/usr/bin/quay"), world.at("/usr/bin/quay.real")).unwrap();
-    fs::write(world.at("/usr/bin/quay"), "a wrapper\n").unwrap();
-    fs::write(world.at("/var/lib/dpkg/diversions"), "/usr/bin/quay\n/usr/bin/quay.real\nrig\n").unwrap();
-    let after = covered(&world);
-    let report = returned(&settings, &ReturnWanted::default());
-    assert!(fs::read(world.at("/usr/bin/quay")).unwrap().starts_with(b"quay 1"));
-    assert!(!world.at("/usr/bin/quay.real").exists() && !world.at("/var/lib/dpkg/diversions").exists(), "{report:#?}");
-    undo(&settings, None).unwrap();
-    assert_same("undone", &after, &covered(&world));
-}
-
-#[test]
-fn one_package_returns_with_its_diversions_and_those_of_others_stay() {
-    let dir = folder();
-    let (world, settings, ..) = updated(dir.path());
-    // rig came with the update, and put files of its own in the places of others: one is unchanged, one changed since.
-    let record = world.at("/var/lib/dpkg/diversions");
-    let other = "/usr/share/x\n/usr/share/x.own\n:\n";
-    let divert = |place: &str| {
-        fs::rename(world.at(place), world.at(&format!("{place}.real"))).unwrap();
-        fs::write(world.at(place), "a wrapper\n").unwrap();
-        fs::write(&record, format!("{place}\n{place}.real\nrig\n{other}")).unwrap();
-    };
-    divert("/etc/hosts");
-    let after = covered(&world);
-    let only = |name: &str| ReturnWanted { packages: vec![name.into()], ..ReturnWanted::default() };
-    returned(&settings, &only("boat"));
-    assert!(fs::read_to_string(&record).unwrap().contains("rig"), "not in question");
-    undo(&settings, None).unwrap();
-    let report = returned(&settings, &ReturnWanted { config: true, ..only("rig") });
-    assert_eq!(fs::read_to_string(&record).unwrap(), other, "{report:#?}");
-    assert_eq!(fs::read(world.at("/etc/hosts")).unwrap(), b"127.0.0.1 localhost\n");
-    assert!(!world.at("/etc/hosts.real").exists() && !world.at("/usr/share/rig").exists());
-    undo(&settings, None).unwrap();
-    assert_same("undone", &after, &covered(&world));
-    divert("/usr/bin/quay");
-    let refused = return_to(&open(&settings), 1, &only("rig"));
-    assert!(matches!(refused, Err(WorkError::Savepoint(SavepointError::Diverted { .. }))), "{refused:#?}");
-    let both = ReturnWanted { packages: vec!["rig".into(), "quay".into()], ..ReturnWanted::default() };
-    returned(&settings, &both);
-    assert!(fs::read(world.at("/usr/bin/quay")).unwrap().starts_with(b"quay 1"));
-    assert!(!world.at("/usr/bin/quay.real").exists());
-}
-
-#[test]
-fn one_package_returns_alone() {
-    let dir = folder();
-    let (world, settings, _, after) = updated(dir.path());
-    let wanted = ReturnWanted { packages: vec!["quay".into()], ..ReturnWanted::default() };
-    let report = returned(&settings, &wanted);
-    assert!(fs::read(world.at("/usr/bin/quay")).unwrap().starts_with(b"quay 1"));
-    assert!(world.at("/usr/share/rig/inner/part").exists() && !world.at("/usr/share/boat").exists());
-    let status = fs::read_to_string(world.at("/var/lib/dpkg/status")).unwrap();
-    let versions: Vec<&str> = status.lines().filter(|l| l.starts_with("Version: ")).collect();
-    assert_eq!(versions, ["Version: 1.0-1", "Version: 2.1-1", "Version: 3"]);
-    assert_eq!(report.packages.len(), 1);
-    undo(&settings, None).unwrap();
-    assert_same("undone", &after, &covered(&world));
-    let unknown = ReturnWanted { packages: vec!["quoy".into()], ..ReturnWanted::default() };
-    assert!(matches!(return_to(&open(&settings), 1, &unknown), Err(WorkError::Unknown { what: "package", .. })));
 }
 
 #[test]

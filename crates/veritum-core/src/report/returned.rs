@@ -96,6 +96,8 @@ word_enum! {
         ContainsStaying = "contains-staying",
         /// Attributes that no change sets: those of a folder, and inode flags.
         Attributes = "attributes",
+        /// A package's, and missing, but outside the places that savepoints cover.
+        NotCovered = "not-covered",
         /// Its content is no longer kept.
         NotKept = "not-kept",
         /// A boot menu that names a file system that is not there now.
@@ -117,6 +119,7 @@ impl StayReason {
             Self::Veritum => "Veritum's own",
             Self::ContainsStaying => "contains something that stays",
             Self::Attributes => "attributes (lsattr, getfattr) that are not returned",
+            Self::NotCovered => "missing, and outside what savepoints cover; `veritum check` verifies it",
             Self::NotKept => "its content is no longer kept",
             Self::BootMenu => "names a file system that is not there now; run update-grub",
         }

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use super::MachineReport;
 use crate::model::SystemPath;
+use crate::platform::debian::compare_versions;
 
 /// A package in two states of the system.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -19,6 +20,14 @@ pub struct PackageChange {
     /// The later version; `None` if it is not installed any more.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
+}
+
+impl PackageChange {
+    /// Whether the later version is lower than the earlier one (deb-version(7)).
+    #[must_use]
+    pub fn is_downgrade(&self) -> bool {
+        self.from.as_ref().zip(self.to.as_ref()).is_some_and(|(from, to)| compare_versions(to, from).is_lt())
+    }
 }
 
 /// What `savepoint` prints (`veritum.savepoint-made/1`).

@@ -78,7 +78,9 @@ pub enum SavepointError {
         format: String,
     },
     /// A package cannot return alone.
-    #[error("{by} diverts {place}, whose package changed since: return both packages, or the whole system")]
+    #[error(
+        "{by} diverts {place}, and that file changed since: return the whole system, or also the package of the file if it is another version"
+    )]
     Diverted {
         /// The package with the diversion.
         by: String,

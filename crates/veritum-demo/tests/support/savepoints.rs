@@ -94,3 +94,18 @@ pub(crate) fn kept(world: &World, content: &[u8]) -> PathBuf {
     let hex = veritum_core::model::Digest::hash(content).to_hex();
     world.at(&format!("/{STATE}/kept/pool/{}/{}", &hex[..2], &hex[2..]))
 }
+
+/// A machine with a savepoint that was updated since, and the trees before and after the update.
+pub(crate) fn updated(dir: &Path) -> (World, Settings, Tree, Tree) {
+    let world = world(dir);
+    let before = covered(&world);
+    savepoint(&later(&world.settings(), 10));
+    world.upgrade(&update()).unwrap();
+    let after = covered(&world);
+    let settings = later(&world.settings(), 20);
+    (world, settings, before, after)
+}
+
+pub(crate) fn returned(settings: &Settings, wanted: &ReturnWanted) -> ReturnReport {
+    return_to(&super::open(settings), 1, wanted).unwrap()
+}

@@ -238,9 +238,9 @@ pub(crate) fn describe(context: &Context, report: &ReturnReport, again: &str, de
     out + &next(context, &commands)
 }
 
-/// How to keep the earlier versions: the next update would bring the newer ones again.
+/// How to keep the earlier versions.
 fn held_back(report: &ReturnReport) -> String {
-    let earlier = report.packages.iter().filter(|package| package.from.is_some() && package.to.is_some());
+    let earlier = report.packages.iter().filter(|package| package.is_downgrade());
     let names: Vec<String> = earlier.map(|package| text(&package.package)).collect();
     let command = match names.len() {
         0 => return String::new(),
@@ -248,7 +248,7 @@ fn held_back(report: &ReturnReport) -> String {
         _ => "apt-mark hold NAME, for the package that causes the trouble".into(),
     };
     let when = if report.machine.live { "" } else { ", once the system runs" };
-    format!("  The next update brings the newer versions again. To prevent that{when}: {command}\n")
+    format!("  The next update may install the newer versions again. To prevent that{when}: {command}\n")
 }
 
 fn not_done(context: &Context, report: &ReturnReport, again: &str, declined: bool) -> String {

@@ -57,7 +57,7 @@ impl Both {
 /// diverted to.
 ///
 /// # Errors
-/// When a diverted file belongs to a package that changed since and does not return: neither of its contents would fit.
+/// When a diverted file changed since and its package does not return: neither of its contents would fit.
 pub(super) fn moved(
     case: &ReturnCase<'_>,
     packages: &Packages,

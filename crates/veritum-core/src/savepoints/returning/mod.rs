@@ -141,10 +141,29 @@ pub fn plan_return(case: &ReturnCase<'_>, head: &Head) -> Result<ReturnPlan, Sav
         })
         .collect();
     plan.actions = actions::actions(&packages, &uncovered, &differences, &fates, &mut plan.staying);
+    plan.staying.extend(not_covered(case, &packages, &coverage).map(|path| (path, StayReason::NotCovered)));
     plan.times = folder_times(times, &plan.actions);
     plan.lost = lost(case, &packages, &plan.actions, &made);
     plan.made = made;
     Ok(plan)
+}
+
+/// What packages that come back had outside the covered places, and is missing now: of folders only the uppermost.
+fn not_covered<'a>(
+    case: &'a ReturnCase<'_>,
+    packages: &'a Packages,
+    coverage: &'a Coverage,
+) -> impl Iterator<Item = SystemPath> + 'a {
+    let machine = case.context.machine;
+    // What is below a folder that does not exist, or cannot be examined, is not named.
+    let is_missing = |path: &SystemPath| {
+        let folder = path.parent().and_then(|parent| machine.resolve(&parent).ok());
+        let place = folder.and_then(|folder| folder.child(path.name()).ok());
+        place.is_some_and(|place| !coverage.has(&place) && matches!(machine.look(&place), Ok(None)))
+    };
+    let comes_back = |moving: &packages::Moving| moving.change.to.is_none() && moving.wanted && moving.stays.is_none();
+    let paths = packages.paths_then().filter_map(move |(path, mut owners)| owners.any(comes_back).then_some(path));
+    paths.filter(move |path| is_missing(path)).cloned()
 }
 
 /// The folders of both states: the time then, and whether it is another one now.
