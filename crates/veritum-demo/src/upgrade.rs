@@ -13,7 +13,8 @@ use crate::package::{Content, Package};
 /// The folder of the package database.
 const DATABASE: &str = "var/lib/dpkg";
 
-/// Makes these the only installed packages of a machine: files of those that are `new` replace old ones, and files that no package ships any more go.
+/// Makes these the only installed packages of a machine: files of those that are `new` replace old ones, and files that no package ships
+/// any more go.
 pub(crate) fn upgrade(root: &Path, packages: &[Package], new: impl Fn(&Package) -> bool) -> io::Result<()> {
     let stage = root.with_extension("upgrade");
     let _ = fs::remove_dir_all(&stage);

@@ -40,7 +40,7 @@ pub(crate) fn run(context: &Context, args: &SavepointArgs) -> Result<u8, Failure
     }
     if args.automatic == Some(Switch::Off) {
         let switched = engine.switch_automatic(false, Path::new(""), &context.progress)?;
-        let report = engine.no_savepoint("automatic savepoints were switched off".into());
+        let report = engine.no_savepoint("automatic savepoints are off, and none was asked for".into());
         let report = SavepointReport { automatic: Some(false), change: switched.change(), ..report };
         print(context, &report, exit::FINE, || render::savepoints::switched(context, false, switched))?;
         return Ok(exit::FINE);
@@ -49,7 +49,12 @@ pub(crate) fn run(context: &Context, args: &SavepointArgs) -> Result<u8, Failure
     let mut report = engine.savepoint(reason, &context.progress)?;
     let status = if report.missing.is_empty() { exit::FINE } else { exit::PROBLEMS };
     if args.automatic == Some(Switch::On) {
-        let switched = engine.switch_automatic(true, &own_program()?, &context.progress)?;
+        let switched = own_program().and_then(|own| Ok(engine.switch_automatic(true, &own, &context.progress)?));
+        // The savepoint was made, whatever the error says of the switch.
+        if switched.is_err() && !context.global.json {
+            put(&render::savepoints::made(context, &report))?;
+        }
+        let switched = switched?;
         (report.automatic, report.change) = (Some(true), switched.change());
         if !context.global.json {
             put(&render::savepoints::switched(context, true, switched))?;

@@ -101,8 +101,8 @@ pub(crate) fn listed(context: &Context, report: &SavepointsReport) -> String {
     out.push_str(&list("  ", &rows, context.width));
     for line in report.savepoints.iter().filter(|line| line.lost > 0) {
         let files = count(line.lost, "file is", "files are");
-        let lost =
-            format!("savepoint {}: {files} no longer kept (altered in place, or damaged on the disk)", line.savepoint);
+        let why = "altered in place, damaged, deleted, or on a file system that is not mounted";
+        let lost = format!("savepoint {}: {files} not kept whole ({why})", line.savepoint);
         out.push_str(&format!("  {}\n", paint(Label::Problem, &lost)));
     }
     let chosen = report.before_trouble.or(report.savepoints.last().map(|line| line.savepoint)).unwrap_or(1);
