@@ -4,15 +4,17 @@ mod support;
 #[path = "support/savepoints.rs"]
 mod two_releases;
 
-use std::fs;
+use std::fs::{self, Permissions};
+use std::os::unix::fs::PermissionsExt as _;
 
 use support::{STATE, assert_same, folder, open, undo};
 use two_releases::{covered, later, return_to, returned, savepoint, updated};
-use veritum_core::report::StayReason;
+use veritum_core::report::{ReturnReport, StayReason};
 use veritum_core::savepoints::{ReturnWanted, SavepointError};
+use veritum_core::testkit::Tree;
 use veritum_core::work::{Settings, WorkError};
-use veritum_demo::Content;
 use veritum_demo::world::{World, add, add_file, package};
+use veritum_demo::{Content, Package};
 
 #[test]
 fn one_package_returns_with_its_diversions_and_those_of_others_stay() {
@@ -100,23 +102,74 @@ fn a_check_afterwards_takes_the_package_log_for_what_it_is() {
     assert!(!support::check(&alone).findings.is_empty());
 }
 
+fn named(report: &ReturnReport) -> Vec<(String, StayReason)> {
+    report.staying.iter().map(|place| (place.path.to_string(), place.reason)).collect()
+}
+
 #[test]
-fn what_a_package_had_in_places_that_are_not_covered_is_named() {
+fn folders_for_data_come_back_with_their_package_and_those_elsewhere_are_named() {
     let dir = folder();
     let (mut boat, quay) = (package("boat", "1"), package("quay", "1"));
-    add_file(&mut boat, "/usr/share/boat/name", "boat\n");
-    for place in ["/var/lib/boat", "/var/lib/boat/deep", "/var/lib/stays"] {
+    for place in ["/var/lib/boat", "/var/lib/boat/deep", "/var/spool/stays", "/srv/boat", "/srv/boat/deep"] {
         add(&mut boat, place, Content::Folder, 0o755);
     }
+    add_file(&mut boat, "/var/lib/boat/deep/shipped", "1");
     let world = World::new(&dir.path().join("world"), &[boat, quay.clone()]);
-    fs::create_dir(world.at(&format!("/{}", STATE))).unwrap();
+    fs::create_dir(world.at(STATE)).unwrap();
+    fs::set_permissions(world.at("/var/lib/boat/deep"), Permissions::from_mode(0o2750)).unwrap();
+    let boat_before = Tree::read(&world.at("/var/lib/boat"), &[]);
     savepoint(&later(&world.settings(), 10));
-    fs::write(world.at("/var/lib/stays/own"), "own").unwrap();
     world.upgrade(&[quay]).unwrap();
-    assert!(!world.at("/var/lib/boat").exists() && world.at("/var/lib/stays").exists());
+    fs::create_dir_all(world.at("/var/spool/stays")).unwrap();
+    fs::set_permissions(world.at("/var/spool/stays"), Permissions::from_mode(0o700)).unwrap();
+    fs::write(world.at("/var/spool/stays/own"), "own").unwrap();
+    assert!(!world.at("/var/lib/boat").exists() && !world.at("/srv").exists());
+    let (after, stays) = (covered(&world), Tree::read(&world.at("/var/spool"), &[]));
     let report = returned(&later(&world.settings(), 20), &ReturnWanted::default());
-    let named: Vec<(String, StayReason)> =
-        report.staying.iter().map(|place| (place.path.to_string(), place.reason)).collect();
-    assert_eq!(named, [("/var/lib/boat".into(), StayReason::NotCovered)], "of folders only the uppermost");
-    assert!(world.at("/usr/share/boat/name").exists());
+    assert_eq!(named(&report), [("/srv".into(), StayReason::NotCovered)], "of folders only the uppermost");
+    assert_same("come back", &boat_before, &Tree::read(&world.at("/var/lib/boat"), &[]));
+    assert_same("stays", &stays, &Tree::read(&world.at("/var/spool"), &[]));
+    undo(&later(&world.settings(), 30), None).unwrap();
+    assert_same("undone", &after, &covered(&world));
+}
+
+/// The package `boat` with these files in `/var/lib/boat`, each with the version as its content.
+fn with_files(version: &str, files: &[&str]) -> Package {
+    let mut boat = package("boat", version);
+    for place in ["/var/lib/moved", "/var/lib/moved/inner"].into_iter().filter(|_| version == "1") {
+        add(&mut boat, place, Content::Folder, 0o755);
+    }
+    files.iter().for_each(|name| add_file(&mut boat, &format!("/var/lib/boat/{name}"), version));
+    boat
+}
+
+#[test]
+fn of_folders_for_data_only_what_the_package_ships_returns() {
+    let dir = folder();
+    let mut keel = package("keel", "1");
+    add_file(&mut keel, "/var/lib/keel", "1");
+    let world = World::new(&dir.path().join("world"), &[with_files("1", &["rules", "removed"]), keel.clone()]);
+    fs::create_dir(world.at(STATE)).unwrap();
+    fs::write(world.at("/var/lib/boat/data"), "of the service").unwrap();
+    savepoint(&later(&world.settings(), 10));
+    world.upgrade(&[with_files("2", &["rules", "new", "new-folder/part"]), keel]).unwrap();
+    fs::write(world.at("/var/lib/boat/data"), "of the service, later").unwrap();
+    fs::write(world.at("/var/lib/boat/new-folder/data"), "later").unwrap();
+    fs::write(world.at("/var/lib/keel"), "changed by its program").unwrap();
+    fs::create_dir_all(world.at("/srv/moved/inner")).unwrap();
+    fs::write(world.at("/srv/moved/inner/data"), "data").unwrap();
+    let _ = fs::remove_dir_all(world.at("/var/lib/moved"));
+    std::os::unix::fs::symlink("/srv/moved", world.at("/var/lib/moved")).unwrap();
+    let after = covered(&world);
+    let report = returned(&later(&world.settings(), 20), &ReturnWanted { exact: true, ..ReturnWanted::default() });
+    let read = |name: &str| fs::read_to_string(world.at(&format!("/var/lib/{name}"))).ok();
+    assert_eq!(["boat/rules", "boat/removed", "boat/new"].map(read), [Some("1".into()), Some("1".into()), None]);
+    assert_eq!(read("boat/new-folder/part"), None);
+    assert_eq!(read("boat/new-folder/data").as_deref(), Some("later"));
+    assert_eq!(read("boat/data").as_deref(), Some("of the service, later"));
+    assert_eq!(read("keel").as_deref(), Some("changed by its program"), "its package is the same");
+    assert_eq!(fs::read_to_string(world.at("/srv/moved/inner/data")).unwrap(), "data");
+    assert!(named(&report).contains(&("/var/lib/moved".into(), StayReason::NotCovered)), "{report:#?}");
+    undo(&later(&world.settings(), 30), None).unwrap();
+    assert_same("undone", &after, &covered(&world));
 }

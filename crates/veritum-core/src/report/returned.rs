@@ -96,7 +96,7 @@ word_enum! {
         ContainsStaying = "contains-staying",
         /// Attributes that no change sets: those of a folder, and inode flags.
         Attributes = "attributes",
-        /// A package's, and missing, but outside the places that savepoints cover.
+        /// A package's, and another one now or missing, but outside the places that savepoints cover.
         NotCovered = "not-covered",
         /// Its content is no longer kept.
         NotKept = "not-kept",
@@ -119,7 +119,7 @@ impl StayReason {
             Self::Veritum => "Veritum's own",
             Self::ContainsStaying => "contains something that stays",
             Self::Attributes => "attributes (lsattr, getfattr) that are not returned",
-            Self::NotCovered => "missing, and outside what savepoints cover; `veritum check` verifies it",
+            Self::NotCovered => "outside what savepoints cover; `veritum check` verifies it",
             Self::NotKept => "its content is no longer kept",
             Self::BootMenu => "names a file system that is not there now; run update-grub",
         }

@@ -1,6 +1,6 @@
 //! [`Linkable`]: which files may be kept by a hard link, because whatever changes them replaces them by rename.
 //!
-//! That is so for packages' files outside /etc (dpkg), dpkg's own `info` files, Python's bytecode (`importlib`), the hardware
+//! That is so for packages' files outside /etc and /var (dpkg), dpkg's own `info` files, Python's bytecode (`importlib`), the hardware
 //! database (`systemd-hwdb`), and the initramfs where `update-initramfs` makes it. All others may be written in place, which
 //! would change the kept content too.
 
@@ -52,17 +52,23 @@ impl Linkable {
     }
 }
 
-/// All files that installed packages list, except configuration files, by their real paths.
+/// Whether a package's file is in a folder in which programs change files.
+fn is_of_programs(path: &SystemPath) -> bool {
+    path.as_bytes().starts_with(b"/etc/") || path.as_bytes().starts_with(b"/var/")
+}
+
+/// All files that installed packages list outside /etc and /var, except configuration files, by their real paths.
 pub(super) fn owned_now(machine: &Machine, installed: &Installed, pool: &rayon::ThreadPool) -> PathSet {
     let merged = Merged::read(machine);
     let records = Debian.records(machine);
     let list = |package: &crate::platform::Package| {
         let paths = records.read_list(package, None).map(|record| record.paths).unwrap_or_default();
         let settings: PathSet = package.settings.iter().map(|file| file.path.clone()).collect();
-        let plain = paths.into_iter().filter(|path| !settings.contains(path) && !path.as_bytes().starts_with(b"/etc/"));
+        let plain = paths.into_iter().filter(|path| !settings.contains(path) && !is_of_programs(path));
         plain.map(|path| merged.physical(path)).collect::<Vec<_>>()
     };
     let lists: Vec<Vec<SystemPath>> = pool.install(|| installed.packages.par_iter().map(list).collect());
-    let diverted = installed.diversions.values().map(|diversion| merged.physical(diversion.to.clone()));
+    let diverted = installed.diversions.values().map(|diversion| diversion.to.clone());
+    let diverted = diverted.filter(|path| !is_of_programs(path)).map(|path| merged.physical(path));
     lists.into_iter().flatten().chain(diverted).collect()
 }

@@ -79,8 +79,10 @@ pub fn make(making: &Making<'_>, reason: Reason) -> Result<Made, SavepointError>
     let numbers = savepoints.numbers()?;
     let last = numbers.last().and_then(|number| savepoints.head(*number).ok());
     // Both take about as long.
-    let (walked, (known_at_first, folders)) = threads
-        .join(|| walk_system(context.machine, threads, context.observer), || (known(), folders(&savepoints, &numbers)));
+    let (walked, (known_at_first, folders)) = threads.join(
+        || walk_system(context.machine, &[], threads, context.observer),
+        || (known(), folders(&savepoints, &numbers)),
+    );
     let mut read = read_walked(context.machine, walked?, &known_at_first, threads, context.observer)?;
     let pools = Pools::open_after(*context, &folders, Some(&read), threads);
     for pool in pools.all() {

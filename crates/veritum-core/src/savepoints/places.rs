@@ -1,7 +1,9 @@
-//! The places that a savepoint covers: the system, without users' data, logs, caches and the data of services.
+//! The places that a savepoint covers: the system, without users' data, logs, caches and the data of services. Of `/var` that is
+//! what the package tools record there, and each file, symlink and folder that a package ships, without what else is in that folder.
 
 use crate::machine::Machine;
-use crate::model::{FileKind, SystemPath};
+use crate::model::{FileKind, PathMap, SystemPath};
+use crate::platform::debian::listed_below;
 
 /// Folders that belong to the system as a whole.
 const WHOLE: [&str; 4] = ["/usr", "/etc", "/boot", "/opt"];
@@ -39,6 +41,9 @@ const ELSEWHERE: [&str; 31] = [
     "/var/lib/xkb",
     "/var/lib/xml-core",
 ];
+
+/// Where packages ship folders for data (Filesystem Hierarchy Standard, chapter 5).
+const VARIABLE: &str = "/var";
 
 /// apt's configuration that makes savepoints before packages are changed.
 pub const HOOK: &str = "/etc/apt/apt.conf.d/05veritum-savepoint";
@@ -108,6 +113,8 @@ pub fn excluded_places() -> impl Iterator<Item = (&'static str, &'static str)> {
 pub struct Coverage {
     /// Where the walk begins, without symlinks before the last names.
     pub(super) tops: Vec<SystemPath>,
+    /// The real path of /var.
+    variable: Option<SystemPath>,
 }
 
 impl Coverage {
@@ -129,14 +136,35 @@ impl Coverage {
         }
         tops.sort();
         tops.dedup();
-        Self { tops }
+        Self { tops, variable: machine.resolve(&SystemPath::literal(VARIABLE)).ok() }
     }
 
-    /// Whether a path is covered: no other is ever written by a return, whatever a manifest contains.
+    /// Whether a path is covered with everything below it. But for those of [`Self::has_single`] no other is ever written by a return,
+    /// whatever a manifest contains.
     #[must_use]
     pub fn has(&self, path: &SystemPath) -> bool {
         let in_root = path.parent().is_some_and(|parent| parent.is_root()) && is_top(path.name(), true, true);
         (in_root || self.tops.iter().any(|top| path.is_within(top))) && excluded(path).is_none()
+    }
+
+    /// Whether a path is covered if a package ships it, without what is below it.
+    #[must_use]
+    pub fn has_single(&self, path: &SystemPath) -> bool {
+        self.variable.as_ref().is_some_and(|folder| path.is_within(folder) && path != folder)
+            && !self.has(path)
+            && excluded(path).is_none()
+    }
+
+    /// The real places in `/var` that packages list and that are covered singly.
+    pub(super) fn singles(&self, machine: &Machine, pool: &rayon::ThreadPool) -> Vec<SystemPath> {
+        let listed = pool.install(|| listed_below(machine, &SystemPath::literal(VARIABLE)));
+        let mut folders: PathMap<Option<SystemPath>> = PathMap::default();
+        let mut real = |path: &SystemPath| {
+            let folder = path.parent()?;
+            let real = folders.entry(folder).or_insert_with_key(|folder| machine.resolve(folder).ok());
+            real.as_ref()?.child(path.name()).ok()
+        };
+        listed.iter().filter_map(&mut real).filter(|path| self.has_single(path)).collect()
     }
 }
 

@@ -35,27 +35,29 @@ type Detail = (Vec<(String, String)>, u32);
 /// Details by position.
 type Details = HashMap<usize, Detail, foldhash::fast::RandomState>;
 
-/// Reads the state of the covered places; `known` has the contents of unchanged files.
+/// Reads the state of the covered places, and of these single ones; `known` has the contents of unchanged files.
 ///
 /// # Errors
 /// When the observer stopped the run.
 pub fn read_system(
     machine: &Machine,
+    singles: &[SystemPath],
     known: &[Remembered],
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<SystemRead, SavepointError> {
-    read_walked(machine, walk_system(machine, pool, observer)?, known, pool, observer)
+    read_walked(machine, walk_system(machine, singles, pool, observer)?, known, pool, observer)
 }
 
 /// Walks the covered places.
 pub(super) fn walk_system(
     machine: &Machine,
+    singles: &[SystemPath],
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<Walked, SavepointError> {
     observer.on_event(Event::Begin { phase: Phase::Walking, items: 0, bytes: 0 });
-    let walked = walk(machine, pool, observer).ok_or(SavepointError::Stopped)?;
+    let walked = walk(machine, singles, pool, observer).ok_or(SavepointError::Stopped)?;
     observer.on_event(Event::End);
     Ok(walked)
 }

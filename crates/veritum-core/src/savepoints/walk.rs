@@ -42,12 +42,19 @@ struct Walk<'a> {
     found: Mutex<Walked>,
 }
 
-/// Walks all covered places; `None` if the observer stopped the run.
-pub(super) fn walk(machine: &Machine, pool: &rayon::ThreadPool, observer: &dyn Observer) -> Option<Walked> {
+/// Walks all covered places, and examines these single ones in addition to those of packages; `None` if the observer stopped the run.
+pub(super) fn walk(
+    machine: &Machine,
+    singles: &[SystemPath],
+    pool: &rayon::ThreadPool,
+    observer: &dyn Observer,
+) -> Option<Walked> {
     let walk = Walk { machine, observer, stop: AtomicBool::new(false), found: Mutex::default() };
+    let coverage = Coverage::new(machine);
     pool.scope(|scope| {
-        for top in Coverage::new(machine).tops {
-            walk.top(scope, top);
+        scope.spawn(|_| coverage.singles(machine, pool).iter().chain(singles).for_each(|path| walk.single(path)));
+        for top in &coverage.tops {
+            walk.top(scope, top.clone());
         }
     });
     if walk.stop.load(Ordering::Relaxed) {
@@ -71,6 +78,37 @@ impl<'a> Walk<'a> {
             Ok(None) => {}
             Err(e) => self.miss(&path, error_words(&e)),
         }
+    }
+
+    /// Examines one place without what is below it, unless a symlink leads to it now.
+    fn single(&self, path: &SystemPath) {
+        let examine = || -> std::io::Result<Option<Seen>> {
+            let parent = path.parent().unwrap_or_else(SystemPath::root);
+            if self.machine.resolve(&parent).ok().as_ref() != Some(&parent) {
+                return Ok(None);
+            }
+            let dir = self.machine.dir(&parent)?;
+            let Some(stat) = dir.look(path.name())? else { return Ok(None) };
+            match stat.kind {
+                FileKind::Socket | FileKind::Device => Ok(None),
+                FileKind::Folder => self.single_folder(path, stat),
+                FileKind::Link => {
+                    Ok(Some(seen(path.clone(), stat, Some(dir.disk().read_link(dir.fd(), path.name())?))))
+                }
+                _ => Ok(self.machine.extent().judge(&dir)?.is_ok().then(|| seen(path.clone(), stat, None))),
+            }
+        };
+        match examine() {
+            Ok(found) => self.add(found.into_iter().collect()),
+            Err(e) => self.miss(path, error_words(&e)),
+        }
+    }
+
+    fn single_folder(&self, path: &SystemPath, stat: Stat) -> std::io::Result<Option<Seen>> {
+        let dir = self.machine.dir(path)?;
+        // Another file system that does not belong to the system is not covered.
+        let is_covered = self.machine.extent().judge(&dir)?.is_ok();
+        is_covered.then(|| of_folder(path.clone(), stat, &dir)).transpose()
     }
 
     fn place<'s>(&'s self, scope: &rayon::Scope<'s>, dir: &crate::machine::Dir, path: SystemPath, stat: Stat)
@@ -104,9 +142,7 @@ impl<'a> Walk<'a> {
             if self.machine.extent().judge(&dir)?.is_err() {
                 return Ok(None);
             }
-            let attributes = in_hex(dir.disk().xattrs(dir.fd())?);
-            let locked = dir.disk().flags(dir.fd())?.unwrap_or(0) & LOCKED;
-            let mut here = vec![Seen { path: path.clone(), stat, target: None, attributes, locked }];
+            let mut here = vec![of_folder(path.clone(), stat, &dir)?];
             for (name, _) in dir.disk().list(dir.fd())? {
                 let Ok(below) = path.child(&name) else { continue };
                 // What has disappeared since it was listed is not there.
@@ -150,6 +186,11 @@ impl<'a> Walk<'a> {
 
 fn seen(path: SystemPath, stat: Stat, target: Option<Vec<u8>>) -> Seen {
     Seen { path, stat, target, attributes: Vec::new(), locked: 0 }
+}
+
+fn of_folder(path: SystemPath, stat: Stat, dir: &crate::machine::Dir) -> std::io::Result<Seen> {
+    let attributes = in_hex(dir.disk().xattrs(dir.fd())?);
+    Ok(Seen { attributes, locked: locked_of(dir.disk(), dir.fd())?, ..seen(path, stat, None) })
 }
 
 /// Extended attributes in the order of their names, with their values in hexadecimal.

@@ -2,6 +2,8 @@
 
 use std::collections::HashSet;
 
+use rayon::prelude::*;
+
 use crate::machine::{Dir, Machine};
 use crate::model::{Md5, PathMap, PathSet, SystemPath, byte_lines, error_chain};
 use crate::platform::{Keep, Package, RecordProblem, Records, SelfRecord};
@@ -79,6 +81,26 @@ pub fn info_list(bytes: &[u8]) -> Result<Vec<SystemPath>, String> {
 /// The error.
 pub fn info_md5sums(bytes: &[u8]) -> Result<PathMap<Md5>, String> {
     md5sums(bytes, None)
+}
+
+/// What all packages list below a folder, in order. Lists that cannot be read are left out.
+#[must_use]
+pub fn listed_below(machine: &Machine, folder: &SystemPath) -> Vec<SystemPath> {
+    let info = machine.resolve(&super::in_database("info")).and_then(|real| machine.dir(&real));
+    let Ok((info, names)) = info.and_then(|info| Ok((info.disk().list(info.fd())?, info))).map(|(n, i)| (i, n)) else {
+        return Vec::new();
+    };
+    let begin = [folder.as_bytes(), b"/"].concat();
+    let below = |name: &[u8]| -> Vec<SystemPath> {
+        let bytes = info.read(name, MAX_INFO).unwrap_or_default();
+        let paths = lines(&bytes).filter(|line| line.starts_with(&begin)).take(MAX_PATHS);
+        paths.filter_map(|line| SystemPath::parse(line).ok()).collect()
+    };
+    let lists: Vec<_> = names.iter().filter(|(name, _)| name.ends_with(b".list")).collect();
+    let mut paths: Vec<SystemPath> = lists.par_iter().flat_map_iter(|(name, _)| below(name)).collect();
+    paths.sort();
+    paths.dedup();
+    paths
 }
 
 /// The file names, without suffix, of a package's records; the more likely one first.

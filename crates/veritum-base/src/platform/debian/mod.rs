@@ -15,7 +15,7 @@ mod version;
 
 pub use alternatives::{Alternatives, Choice};
 pub use config::{diversions, overrides};
-pub use info::{info_list, info_md5sums, info_stems};
+pub use info::{info_list, info_md5sums, info_stems, listed_below};
 use log::last_versions;
 pub use relations::{Needs, rests_on};
 pub use tree::{ALIASES, alias_target, explained_links};

@@ -58,8 +58,9 @@ pub(super) fn differences(
         let is = |missing: &[(SystemPath, String)]| missing.iter().any(|(place, _)| path.is_within(place));
         is(missing_then) || is(&now.missing)
     };
+    let is_covered = |entry: &Entry| coverage.has(&entry.path) || coverage.has_single(&entry.path);
     let mut found = Vec::new();
-    let mut earlier = then.into_iter().filter(|entry| coverage.has(&entry.path)).peekable();
+    let mut earlier = then.into_iter().filter(is_covered).peekable();
     let mut later = now.entries.into_iter().zip(now.stats).peekable();
     loop {
         let order = match (earlier.peek(), later.peek()) {

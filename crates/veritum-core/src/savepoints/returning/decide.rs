@@ -7,8 +7,10 @@ use super::compare::Difference;
 use super::config::{ConfigFiles, is_generated};
 use super::diversions::is_diversions;
 use super::packages::{Moving, Packages};
+use super::singles::{self, Single};
 use crate::model::{PathSet, SystemPath};
 use crate::report::StayReason;
+use crate::savepoints::Coverage;
 use crate::savepoints::manifest::{Entry, What};
 use crate::savepoints::parts::Head;
 
@@ -32,6 +34,7 @@ pub(super) const ACCOUNTS: [&str; 6] =
 /// Decides about differences.
 pub(super) struct Decider<'a> {
     case: &'a ReturnCase<'a>,
+    coverage: &'a Coverage,
     packages: &'a Packages,
     differences: &'a [Difference],
     config: ConfigFiles<'a>,
@@ -45,12 +48,13 @@ impl<'a> Decider<'a> {
     pub(super) fn new(
         case: &'a ReturnCase<'a>,
         head: &Head,
+        coverage: &'a Coverage,
         packages: &'a Packages,
         differences: &'a [Difference],
         diverted: PathSet,
     ) -> Self {
         let at = differences.iter().enumerate().map(|(at, difference)| (&difference.path, at)).collect();
-        Self { case, packages, differences, config: ConfigFiles::new(case, head, packages), at, diverted }
+        Self { case, coverage, packages, differences, config: ConfigFiles::new(case, head, packages), at, diverted }
     }
 
     /// The fate of each difference.
@@ -58,7 +62,10 @@ impl<'a> Decider<'a> {
         let mut fates: Vec<Fate> = Vec::with_capacity(self.differences.len());
         let mut aside: PathSet = PathSet::default();
         for difference in self.differences {
-            let fate = self.fate(difference, &aside);
+            let fate = match self.is_single(&difference.path) {
+                true => self.fate_of_single(difference, &fates),
+                false => self.fate(difference, &aside),
+            };
             if fate == Fate::SetAside {
                 aside.insert(difference.path.clone());
             }
@@ -91,6 +98,34 @@ impl<'a> Decider<'a> {
         }
     }
 
+    /// Whether a place is covered without what is below it.
+    fn is_single(&self, path: &SystemPath) -> bool {
+        self.coverage.has_single(path) && !self.diverted.contains(path)
+    }
+
+    /// `fates` are those of all differences before this one.
+    fn fate_of_single(&self, difference: &Difference, fates: &[Fate]) -> Fate {
+        if let Some(why) = self.staying_owner(difference).or_else(|| self.stays_as_config(difference)) {
+            return Fate::Stays(why);
+        }
+        let path = &difference.path;
+        let has_folder = path.parent().is_some_and(|folder| match self.at.get(&folder) {
+            Some(at) => fates.get(*at) == Some(&Fate::Returns) || self.differences[*at].is_folder_now(),
+            None => self.case.context.machine.resolve(&folder).is_ok_and(|real| real == folder),
+        });
+        let mut owners = self.packages.owners_then(path).chain(self.packages.owners_now(path));
+        let package_returns = owners.any(|moving| moving.wanted && moving.stays.is_none());
+        let all = self.case.wanted.packages.is_empty();
+        singles::fate(difference, Single { package_returns, all, has_folder })
+    }
+
+    /// Why a configuration file stays that a person changed or removed.
+    fn stays_as_config(&self, difference: &Difference) -> Option<StayReason> {
+        let stays = self.is_config(difference) && !self.case.wanted.config && self.config.is_by_person(difference);
+        let why = if difference.now.is_some() { StayReason::ConfigChanged } else { StayReason::ConfigRemoved };
+        stays.then_some(why)
+    }
+
     /// Only named packages: their own files, and dpkg's records of them.
     fn fate_by_package(&self, difference: &Difference) -> Fate {
         let path = &difference.path;
@@ -104,14 +139,7 @@ impl<'a> Decider<'a> {
         if let Some(why) = self.staying_owner(difference) {
             return Fate::Stays(why);
         }
-        if self.is_config(difference) && !self.case.wanted.config && self.config.is_by_person(difference) {
-            return Fate::Stays(if difference.now.is_some() {
-                StayReason::ConfigChanged
-            } else {
-                StayReason::ConfigRemoved
-            });
-        }
-        returned(difference)
+        self.stays_as_config(difference).map_or_else(|| returned(difference), Fate::Stays)
     }
 
     /// Why the package stays to which a place belongs.

@@ -12,6 +12,7 @@ mod decide;
 mod diversions;
 mod menus;
 mod packages;
+mod singles;
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
@@ -114,16 +115,18 @@ impl ReturnPlan {
 /// When the savepoint is damaged, the packages cannot return without others, or the observer stopped the run.
 pub fn plan_return(case: &ReturnCase<'_>, head: &Head) -> Result<ReturnPlan, SavepointError> {
     let then = case.savepoints.entries(head, case.threads)?;
-    let now = read_system(case.context.machine, case.known, case.threads, case.context.observer)?;
     let coverage = Coverage::new(case.context.machine);
+    let singles: Vec<SystemPath> =
+        then.iter().map(|entry| &entry.path).filter(|path| coverage.has_single(path)).cloned().collect();
+    let now = read_system(case.context.machine, &singles, case.known, case.threads, case.context.observer)?;
     let packages = Packages::read(case, head, &then)?;
     let uncovered = now.uncovered.clone();
-    let times = FolderDates::new(&then, &now);
+    let times = FolderDates::new(&then, &now, &coverage);
     let differences = differences(then, now, &head.missing, &coverage);
     let mut plan = ReturnPlan { packages: packages.changes(), ..ReturnPlan::default() };
     plan.packages_staying = packages.staying();
     let diverted = diversions::moved(case, &packages, &differences)?;
-    let mut fates = Decider::new(case, head, &packages, &differences, diverted).fates();
+    let mut fates = Decider::new(case, head, &coverage, &packages, &differences, diverted).fates();
     plan.accounts = accounts::changes(case, &differences);
     let mut made: HashMap<Digest, Vec<u8>> = HashMap::new();
     let mut differences = differences;
@@ -159,19 +162,21 @@ fn not_covered<'a>(
     let is_missing = |path: &SystemPath| {
         let folder = path.parent().and_then(|parent| machine.resolve(&parent).ok());
         let place = folder.and_then(|folder| folder.child(path.name()).ok());
-        place.is_some_and(|place| !coverage.has(&place) && matches!(machine.look(&place), Ok(None)))
+        place.is_some_and(|place| {
+            !(coverage.has(&place) || coverage.has_single(&place)) && matches!(machine.look(&place), Ok(None))
+        })
     };
     let comes_back = |moving: &packages::Moving| moving.change.to.is_none() && moving.wanted && moving.stays.is_none();
     let paths = packages.paths_then().filter_map(move |(path, mut owners)| owners.any(comes_back).then_some(path));
     paths.filter(move |path| is_missing(path)).cloned()
 }
 
-/// The folders of both states: the time then, and whether it is another one now.
+/// The covered folders of both states: the time then, and whether it is another one now.
 struct FolderDates(BTreeMap<SystemPath, (Instant, bool)>);
 
 impl FolderDates {
-    fn new(then: &[Entry], now: &SystemRead) -> Self {
-        let is_folder = |entry: &&Entry| entry.what == What::Folder;
+    fn new(then: &[Entry], now: &SystemRead, coverage: &Coverage) -> Self {
+        let is_folder = |entry: &&Entry| entry.what == What::Folder && coverage.has(&entry.path);
         let now: HashMap<&SystemPath, Instant> =
             now.entries.iter().filter(is_folder).map(|entry| (&entry.path, entry.mtime)).collect();
         let both = then.iter().filter(is_folder).filter_map(|entry| {
