@@ -100,7 +100,7 @@ fn rescued_files_are_restored_in_homes_after_a_question() {
     assert!(home.join("Letters/harbour-office.txt.incomplete").is_file());
     bench.say(&["list", "changes"]).expect(0, &["restored files", "files of mirela"]);
     bench.say(&["explain", "1"]).expect(0, &["restored rescued files in a user's home"]);
-    bench.say(&["undo", "--yes"]).expect(0, &["Undone: change 1", "files set aside"]);
+    bench.say(&["undo", "--yes"]).expect(0, &["Undone: change 1", "7 files and 5 folders set aside"]);
     assert!(!home.join("Letters/harbour-office.txt.incomplete").exists());
     for (words, why) in [
         (&["rescue", "--back", &stick, "--user", "mirella"][..], "no such user: mirella"),

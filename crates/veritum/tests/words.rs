@@ -36,7 +36,7 @@ fn a_damaged_machine_goes_through_check_repair_check_and_undo() {
         .expect(0, &["Change 1  repaired the system", "done", "/usr/share/quay/part-1", "backup: kept/1/1-"]);
     bench
         .say(&["undo", "--yes"])
-        .expect(0, &["Undone: change 1, 1 file restored, 2 files set aside", "Next:  veritum check"]);
+        .expect(0, &["Undone: change 1, 1 file restored, 1 file and 1 folder set aside", "Next:  veritum check"]);
     assert_eq!(damaged.differences(&bench.tree()), Vec::<String>::new());
     bench.say(&["undo", "1", "--yes"]).expect_err(2, &["1 was undone by change 2", "veritum list changes"]);
     bench.say(&["status"]).expect(

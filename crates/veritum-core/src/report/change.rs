@@ -25,8 +25,11 @@ pub struct ActionReport {
     pub package: Option<PackageId>,
     /// The action.
     pub action: ActionKind,
-    /// The number of entries (a folder counts with all its entries).
+    /// The number of entries (a folder that is created counts with all its entries; one that is moved counts as one).
     pub things: u64,
+    /// Whether it is a folder that is moved with everything in it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub folder: bool,
     /// Bytes of files that are written, moved or deleted; those in a folder that is moved as one are not counted.
     pub bytes: u64,
     /// The result.
@@ -41,7 +44,8 @@ impl ActionReport {
     #[must_use]
     pub fn on(action: ActionKind, subject: Subject, findings: Vec<FindingId>) -> Self {
         let (result, things) = (ActionResult::Planned, 1);
-        Self { findings, subject, path: None, package: None, action, things, bytes: 0, result, why: None }
+        let (path, package, folder, bytes, why) = (None, None, false, 0, None);
+        Self { findings, subject, path, package, action, things, folder, bytes, result, why }
     }
 
     /// A planned action at a place.
@@ -53,6 +57,11 @@ impl ActionReport {
             path: Some(action.listed.clone()),
             package: action.package.clone(),
             things: items.len().max(1) as u64,
+            folder: match (&action.operation, action.before) {
+                (Operation::Free | Operation::SetAside, Some(before)) => before.kind == FileKind::Folder,
+                (Operation::Return { kept, .. }, _) => kept.stat.kind == FileKind::Folder,
+                _ => false,
+            },
             bytes: match (&action.operation, action.before) {
                 (Operation::Free | Operation::SetAside, Some(before)) if before.kind == FileKind::File => before.size,
                 (Operation::Return { kept, .. }, _) if kept.stat.kind == FileKind::File => kept.stat.size,

@@ -21,6 +21,7 @@ pub(crate) mod undo;
 pub(crate) mod updates;
 
 use veritum_core::model::{Action, Subject, quoted};
+use veritum_core::report::ActionReport;
 
 use self::style::Label;
 
@@ -29,6 +30,20 @@ use crate::context::Context;
 /// A number with its noun.
 pub(crate) fn count(n: u64, one: &str, many: &str) -> String {
     format!("{} {}", grouped(n), if n == 1 { one } else { many })
+}
+
+/// The number of entries that actions concern; folders that are moved as one are counted apart.
+pub(crate) fn entries<'a>(actions: impl Iterator<Item = &'a ActionReport>) -> String {
+    let (mut files, mut folders) = (0, 0);
+    for action in actions {
+        *(if action.folder { &mut folders } else { &mut files }) += action.things;
+    }
+    let (files_words, folders_words) = (count(files, "file", "files"), count(folders, "folder", "folders"));
+    match (files, folders) {
+        (_, 0) => files_words,
+        (0, _) => folders_words,
+        _ => format!("{files_words} and {folders_words}"),
+    }
 }
 
 /// A number with thousands separators.

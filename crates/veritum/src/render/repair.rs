@@ -12,7 +12,7 @@ use super::check::{disks_not_checked, doubt, downloads, ignore_disk_errors};
 use super::findings::{heading, subject_of};
 use super::layout::{Cell, cell, labelled, paragraph, path, table};
 use super::style::{Label, paint};
-use super::{count, grouped, instruction, next, proof, running, size, subject};
+use super::{count, entries, grouped, instruction, next, proof, running, size, subject};
 use crate::context::Context;
 use crate::places::{place, shown};
 
@@ -60,7 +60,7 @@ fn amount(line: &PlanLine<'_>, findings: &[Finding]) -> Vec<Cell> {
     let bytes: u64 = line.actions.iter().map(|action| action.bytes).sum();
     let [action] = line.actions.as_slice() else {
         let size = if bytes > 0 { format!(", {}", size(bytes)) } else { String::new() };
-        return vec![cell(format!("{}{size}", count(files, "file", "files")))];
+        return vec![cell(format!("{}{size}", entries(line.actions.iter().copied())))];
     };
     let of_store = |f: &&Finding| f.harms.is_some() && action.findings.contains(&f.id);
     let name = findings.iter().find(of_store).map_or_else(|| subject(&action.subject), subject_of);

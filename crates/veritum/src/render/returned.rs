@@ -6,7 +6,7 @@ use veritum_core::report::{AccountChanges, PackageChange, ReturnReport, StayReas
 use super::apps::text;
 use super::layout::{cell, labelled, table};
 use super::style::{Label, paint};
-use super::{count, grouped, local, next, running, size};
+use super::{count, entries, grouped, local, next, running, size};
 use crate::context::Context;
 
 /// The number of names that are shown of a list.
@@ -90,11 +90,12 @@ fn files(report: &ReturnReport) -> Option<String> {
     let of = |kind: ActionKind| report.actions.iter().filter(move |action| action.action == kind);
     let written: u64 = [ActionKind::Restore, ActionKind::Relink].into_iter().flat_map(of).map(|a| a.things).sum();
     let bytes: u64 = of(ActionKind::Restore).map(|action| action.bytes).sum();
-    let aside = of(ActionKind::SetAside).count() as u64;
     let modes = of(ActionKind::SetMode).count() as u64;
     let mut parts = Vec::new();
-    parts.extend((written > 0).then(|| format!("{} written, {}", grouped(written), size(bytes))));
-    parts.extend((aside > 0).then(|| format!("{} set aside", grouped(aside))));
+    let written_words = || format!("{} written, {}", count(written, "entry", "entries"), size(bytes));
+    parts.extend((written > 0).then(written_words));
+    let any_aside = of(ActionKind::SetAside).next().is_some();
+    parts.extend(any_aside.then(|| format!("{} set aside", entries(of(ActionKind::SetAside)))));
     parts.extend((modes > 0).then(|| count(modes, "folder's permissions set", "folders' permissions set")));
     (!parts.is_empty()).then(|| parts.join("; "))
 }

@@ -7,7 +7,7 @@ use veritum_core::report::{RecoverReport, UndoReport};
 
 use super::repair::action_lines;
 use super::style::{Label, paint};
-use super::{count, grouped, next, running};
+use super::{count, entries, grouped, next, running};
 use crate::context::Context;
 use veritum_core::change::Recovered;
 
@@ -82,14 +82,13 @@ pub(crate) fn describe(context: &Context, report: &UndoReport) -> String {
         let done = change.actions.iter().filter(|a| a.why.is_none());
         let (by_tools, done): (Vec<_>, Vec<_>) = done.partition(|a| a.action.is_of_tool());
         let (aside, restored): (Vec<_>, Vec<_>) = done.into_iter().partition(|a| a.action == ActionKind::SetAside);
-        let (aside, restored) = (aside.len() as u64, restored.len() as u64);
         let mut words = Vec::new();
         words.extend(by_tools.iter().map(|a| format!("{}: {}", super::subject(&a.subject), a.action.label())));
         words.extend(
-            (restored > 0 || aside == 0 && by_tools.is_empty())
-                .then(|| format!("{} restored", count(restored, "file", "files"))),
+            (!restored.is_empty() || aside.is_empty() && by_tools.is_empty())
+                .then(|| format!("{} restored", entries(restored.into_iter()))),
         );
-        words.extend((aside > 0).then(|| format!("{} set aside", count(aside, "file", "files"))));
+        words.extend((!aside.is_empty()).then(|| format!("{} set aside", entries(aside.into_iter()))));
         text.push_str(&format!(
             "Undone: {}, {}\n",
             paint(Label::Good, &format!("change {}", change.of)),
