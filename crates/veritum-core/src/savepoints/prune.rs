@@ -1,7 +1,8 @@
 //! Limits the space of savepoints: the oldest are removed where savepoints and changes' backups together take more than a tenth of
 //! their file system, or less than a twentieth of it is free.
 //!
-//! Never removed are the last savepoint before a change of the last week, and the last two while there is free space.
+//! Never removed are the last savepoint before a change of the last week, and the last two while there is free space. Where others
+//! fill the disk and the savepoints hardly take any of it, none is removed for that.
 
 use std::collections::{HashMap, HashSet};
 
@@ -19,6 +20,8 @@ const SHARE: u64 = 10;
 const FREE: u64 = 20;
 /// The savepoint before a change is kept for this long, in seconds.
 const WEEK: i64 = 7 * 24 * 3600;
+/// Savepoints that free less than this part of the missing space, as a divisor, are not removed for it.
+const WORTH: u64 = 10;
 /// So many savepoints stay while there is free space.
 const LEAST: usize = 2;
 
@@ -48,11 +51,11 @@ impl Space {
         let room = room.map_err(SavepointError::at(&SystemPath::root()))?;
         let backups = context.state.overview().map_err(crate::change::ChangeError::from)?;
         let backups: u64 = backups.changes.iter().map(crate::change::ChangeSummary::kept_bytes).sum();
-        Ok(Self {
-            taken: costs.total + savepoints.parts_size() + backups,
-            limit: room.total / SHARE,
-            missing: (room.total / FREE).saturating_sub(room.bytes),
-        })
+        let taken_here = costs.total + savepoints.parts_size();
+        let missing = (room.total / FREE).saturating_sub(room.bytes);
+        // Reading all savepoints takes long: not where even all of them are worth nothing.
+        let missing = if taken_here < missing / WORTH { 0 } else { missing };
+        Ok(Self { taken: taken_here + backups, limit: room.total / SHARE, missing })
     }
 
     fn is_enough(&self) -> bool {
@@ -144,9 +147,17 @@ fn protected(all: &[Candidate], changes: &[jiff::Timestamp], now: jiff::Timestam
     recent.filter_map(before).collect()
 }
 
-/// The savepoints to remove, oldest first; not those at the end whose removal frees nothing. Pure: `cost` has the bytes that a content
-/// takes.
+/// The savepoints to remove, oldest first. Pure: `cost` has the bytes that a content takes.
 fn to_remove(all: &[Candidate], space: Space, protected: &HashSet<u64>, cost: &dyn Fn(&Digest) -> u64) -> Vec<u64> {
+    let (removed, freed) = oldest(all, space, protected, cost);
+    match freed < space.missing / WORTH {
+        true => oldest(all, Space { missing: 0, ..space }, protected, cost).0,
+        false => removed,
+    }
+}
+
+/// The oldest savepoints whose removal gives enough space, and the bytes freed; not those at the end that free nothing.
+fn oldest(all: &[Candidate], space: Space, protected: &HashSet<u64>, cost: &dyn Fn(&Digest) -> u64) -> (Vec<u64>, u64) {
     let mut users: HashMap<&Digest, u32> = HashMap::new();
     all.iter().flat_map(|candidate| &candidate.contents).for_each(|digest| *users.entry(digest).or_default() += 1);
     let (mut taken, mut missing) = (space.taken, space.missing);
@@ -171,7 +182,8 @@ fn to_remove(all: &[Candidate], space: Space, protected: &HashSet<u64>, cost: &d
         removed.push((candidate.head.savepoint, freed));
     }
     let useful = removed.iter().rposition(|(_, freed)| *freed > 0).map_or(0, |last| last + 1);
-    removed.into_iter().take(useful).map(|(number, _)| number).collect()
+    let freed = removed.iter().map(|(_, freed)| freed).sum();
+    (removed.into_iter().take(useful).map(|(number, _)| number).collect(), freed)
 }
 
 #[cfg(test)]
@@ -214,12 +226,10 @@ mod tests {
         assert_eq!(removed(111, 100, 0, &[]), [1, 2]);
         assert_eq!(removed(999, 100, 0, &[]), [1, 2], "two stay while there is free space");
         assert_eq!(removed(50, 100, 30, &[]), [1, 2], "contents of only these are freed");
-        assert_eq!(removed(50, 100, 999, &[]), [1, 2, 3, 4], "without free space none need stay");
-        assert_eq!(
-            removed(999, 100, 999, &[1, 4]),
-            [2],
-            "but those before a recent change do, and one that frees nothing"
-        );
+        assert_eq!(removed(50, 100, 600, &[]), [1, 2, 3, 4], "without free space none need stay");
+        assert_eq!(removed(50, 100, 610, &[]), [0u64; 0], "but hardly anything would be freed");
+        assert_eq!(removed(999, 100, 999, &[]), [1, 2], "too much is too much nevertheless");
+        assert_eq!(removed(999, 100, 90, &[1, 4]), [2], "those before a recent change do, and one that frees nothing");
     }
 
     #[test]
