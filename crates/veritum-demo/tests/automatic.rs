@@ -105,7 +105,9 @@ fn none_is_made_while_an_installation_is_half_way_or_within_a_change() {
     let whole = fs::read_to_string(&status).unwrap();
     fs::write(&status, whole.replacen("install ok installed", "install ok half-configured", 1)).unwrap();
     assert!(why().starts_with("an installation is half-way"), "{}", why());
+    assert_eq!(savepoint(&settings).half_installed.len(), 1, "by hand it is made, and named");
     fs::write(&status, whole).unwrap();
+    assert!(savepoint(&settings).half_installed.is_empty());
     fs::create_dir_all(world.at("/var/lib/dpkg/updates")).unwrap();
     fs::write(world.at("/var/lib/dpkg/updates/0001"), "").unwrap();
     assert!(why().starts_with("an installation is half-way"), "{}", why());
@@ -123,17 +125,26 @@ fn none_is_made_while_an_installation_is_half_way_or_within_a_change() {
     assert_eq!(why(), "");
 }
 
+/// A size of disks, in bytes.
+const DISK: u64 = 8 << 30;
+
 #[test]
 fn none_is_made_where_the_update_would_lack_the_space_and_old_ones_go_first() {
     let dir = folder();
     let world = world(dir.path());
     savepoint(&later(&world.settings(), 10));
     let settings = later(&world.settings(), 20);
-    // A disk so large that what is free is less than a twentieth of it.
-    let disk = || Arc::new(TestDisk::new(Accident::None).of_size(1 << 60));
-    let engine = Engine::open(settings.clone(), disk()).unwrap();
-    let report = engine.savepoint_before_packages(&["quay".into()], &NoObserver);
-    assert!(report.why_not.as_deref().is_some_and(|why| why.contains("more free space")), "{report:#?}");
-    let left = fs::read_dir(world.at(&format!("/{STATE}/savepoints"))).unwrap().map(|entry| entry.unwrap().file_name());
-    assert_eq!(left.collect::<Vec<_>>(), ["parts"], "the old one went, and nothing is left behind");
+    let before = |missing: u64| {
+        let disk = TestDisk::new(Accident::None).of_size(DISK).with_free(DISK / 20 - missing);
+        let engine = Engine::open(settings.clone(), Arc::new(disk)).unwrap();
+        engine.savepoint_before_packages(&["quay".into()], &NoObserver)
+    };
+    let left = || -> Vec<std::ffi::OsString> {
+        let names = fs::read_dir(world.at(&format!("/{STATE}/savepoints"))).unwrap();
+        names.map(|entry| entry.unwrap().file_name()).filter(|name| name != "parts").collect()
+    };
+    assert!(before(100 << 20).why_not.is_some_and(|why| why.contains("more free space")));
+    assert_eq!(left(), ["1"], "what it takes is nothing compared with what is missing");
+    assert!(before(4096).why_not.is_some_and(|why| why.contains("more free space")));
+    assert!(left().is_empty(), "the old one went, and nothing is left behind");
 }

@@ -77,6 +77,8 @@ pub struct TestDisk {
     at_stop: Option<Box<dyn Fn() + Send + Sync>>,
     /// The size that file systems seem to have, in bytes.
     size: Option<u64>,
+    /// The space that seems to be free, in bytes.
+    free: Option<u64>,
 }
 
 impl std::fmt::Debug for TestDisk {
@@ -103,7 +105,7 @@ impl TestDisk {
     #[must_use]
     pub fn lacking(lack: Lack, accident: Accident) -> Self {
         let limbo = tempfile::tempdir().expect("a limbo");
-        Self { live: LiveDisk, accident, lack, limbo, state: Mutex::default(), at_stop: None, size: None }
+        Self { live: LiveDisk, accident, lack, limbo, state: Mutex::default(), at_stop: None, size: None, free: None }
     }
 
     /// A disk that also calls a function at the n-th operation, such as a real power cut.
@@ -116,6 +118,12 @@ impl TestDisk {
     #[must_use]
     pub fn of_size(self, bytes: u64) -> Self {
         Self { size: Some(bytes), ..self }
+    }
+
+    /// The same disk, of which so many bytes seem to be free.
+    #[must_use]
+    pub fn with_free(self, bytes: u64) -> Self {
+        Self { free: Some(bytes), ..self }
     }
 
     fn state(&self) -> std::sync::MutexGuard<'_, Unsynced> {
@@ -298,7 +306,7 @@ impl Disk for TestDisk {
     }
     fn room(&self, dir: BorrowedFd<'_>) -> io::Result<FreeSpace> {
         let room = self.live.room(dir)?;
-        Ok(FreeSpace { total: self.size.unwrap_or(room.total), ..room })
+        Ok(FreeSpace { total: self.size.unwrap_or(room.total), bytes: self.free.unwrap_or(room.bytes), ..room })
     }
     fn is_overlay(&self, dir: BorrowedFd<'_>) -> io::Result<bool> {
         self.live.is_overlay(dir)

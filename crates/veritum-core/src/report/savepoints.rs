@@ -53,6 +53,9 @@ pub struct SavepointReport {
     /// Files that are not part of it, with the reason.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub missing: Vec<UnrecordedFile>,
+    /// Packages whose installation was half-way: a return gives that state again.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub half_installed: Vec<String>,
     /// Savepoints that were removed to make room.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub removed: Vec<u64>,

@@ -20,8 +20,10 @@ const SHARE: u64 = 10;
 const FREE: u64 = 20;
 /// The savepoint before a change is kept for this long, in seconds.
 const WEEK: i64 = 7 * 24 * 3600;
-/// Savepoints that free less than this part of the missing space, as a divisor, are not removed for it.
+/// Savepoints that free less than this part of the missing space, as a divisor, are not removed for it...
 const WORTH: u64 = 10;
+/// ... unless they free so many bytes.
+const MUCH: u64 = 64 << 20;
 /// So many savepoints stay while there is free space.
 const LEAST: usize = 2;
 
@@ -54,7 +56,7 @@ impl Space {
         let taken_here = costs.total + savepoints.parts_size();
         let missing = (room.total / FREE).saturating_sub(room.bytes);
         // Reading all savepoints takes long: not where even all of them are worth nothing.
-        let missing = if taken_here < missing / WORTH { 0 } else { missing };
+        let missing = if is_worth(taken_here, missing) { missing } else { 0 };
         Ok(Self { taken: taken_here + backups, limit: room.total / SHARE, missing })
     }
 
@@ -150,10 +152,15 @@ fn protected(all: &[Candidate], changes: &[jiff::Timestamp], now: jiff::Timestam
 /// The savepoints to remove, oldest first. Pure: `cost` has the bytes that a content takes.
 fn to_remove(all: &[Candidate], space: Space, protected: &HashSet<u64>, cost: &dyn Fn(&Digest) -> u64) -> Vec<u64> {
     let (removed, freed) = oldest(all, space, protected, cost);
-    match freed < space.missing / WORTH {
-        true => oldest(all, Space { missing: 0, ..space }, protected, cost).0,
-        false => removed,
+    match is_worth(freed, space.missing) {
+        true => removed,
+        false => oldest(all, Space { missing: 0, ..space }, protected, cost).0,
     }
+}
+
+/// Whether freeing so many bytes is worth it where others are missing.
+fn is_worth(freed: u64, missing: u64) -> bool {
+    freed >= missing / WORTH || freed >= MUCH
 }
 
 /// The oldest savepoints whose removal gives enough space, and the bytes freed; not those at the end that free nothing.

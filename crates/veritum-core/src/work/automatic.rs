@@ -25,7 +25,8 @@ const COPY: &str = "bin/veritum";
 const HOOK_SECONDS: u32 = 25;
 /// An update is taken to need this many times the size of the packages that it replaces: the new files, and what is kept.
 const TIMES: u64 = 2;
-/// The part of a file system that an update must leave free, as a divisor.
+/// An update must leave so many bytes free, or this part of the file system, as a divisor, if that is less.
+const RESERVE: u64 = 512 << 20;
 const FREE: u64 = 20;
 
 /// The result of switching automatic savepoints.
@@ -144,7 +145,9 @@ impl Engine {
         }
         if let Some(missing) = self.missing_space(packages)? {
             let missing = missing.div_ceil(1 << 20);
-            return Ok(self.no_savepoint(format!("{missing} MiB more free space would be needed for the update")));
+            return Ok(self.no_savepoint(format!(
+                "{missing} MiB more free space would be needed to keep what the update replaces"
+            )));
         }
         let command = before.as_deref().and_then(|before| before.split(' ').nth(2)).map(str::to_owned);
         let text = command.map_or_else(|| "before packages are changed".into(), |name| format!("before {name}"));
@@ -162,7 +165,7 @@ impl Engine {
     }
 
     /// Packages whose installation is not complete, or dpkg's own notes of an interrupted run.
-    fn half_installed(&self) -> Vec<String> {
+    pub(super) fn half_installed(&self) -> Vec<String> {
         let packages = self.system.installed.packages.iter();
         let half = packages.filter(|p| p.install_state != InstallState::Installed).map(|p| p.id.name.clone());
         let updates =
@@ -178,7 +181,7 @@ impl Engine {
         let needed = sizes.sum::<u64>().saturating_mul(TIMES);
         let usr = self.system.machine.dir(&SystemPath::literal("/usr"));
         let Ok(room) = usr.and_then(|dir| dir.disk().room(dir.fd())) else { return Ok(None) };
-        let missing = (needed + room.total / FREE).saturating_sub(room.bytes);
+        let missing = (needed + RESERVE.min(room.total / FREE)).saturating_sub(room.bytes);
         Ok((missing > 0).then_some(missing))
     }
 }

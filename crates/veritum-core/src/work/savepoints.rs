@@ -99,6 +99,7 @@ impl Engine {
             added: 0,
             copied_bytes: 0,
             missing: Vec::new(),
+            half_installed: Vec::new(),
             removed: Vec::new(),
             excluded: Vec::new(),
             automatic: None,
@@ -119,6 +120,7 @@ impl Engine {
             added,
             copied_bytes: copied,
             missing: missing.collect(),
+            half_installed: self.half_installed(),
             removed,
             excluded: excluded_places()
                 .map(|(place, why)| ExcludedPlace { place: place.into(), why: why.into() })

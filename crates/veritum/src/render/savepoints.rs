@@ -39,6 +39,12 @@ pub(crate) fn made(context: &Context, report: &SavepointReport) -> String {
             out.push_str(&format!("    and {} more (--all)\n", report.missing.len() - most));
         }
     }
+    if let [first, others @ ..] = report.half_installed.as_slice() {
+        let more = if others.is_empty() { String::new() } else { format!(" and {} more", others.len()) };
+        let what = format!("An installation is half-way, also in this savepoint: {}{more}", text(first));
+        let finish = paint(Label::Command, &context.command("repair updates"));
+        out.push_str(&format!("  {}; {finish} finishes it\n", paint(Label::Problem, &what)));
+    }
     if !report.removed.is_empty() {
         let numbers: Vec<String> = report.removed.iter().map(u64::to_string).collect();
         out.push_str(&format!("  Removed to make room: savepoint {}\n", numbers.join(", ")));
