@@ -6,21 +6,22 @@ mod two_releases;
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
+use std::os::unix::fs::{FileExt as _, MetadataExt as _, PermissionsExt as _, symlink};
 use std::path::Path;
 use std::process::Command;
 use std::sync::Arc;
 
 use support::{STATE, assert_same, folder, open, undo};
-use two_releases::{covered, exactly, later, return_to, returned, savepoint, update, updated, world};
+use two_releases::{covered, exactly, kept, later, return_to, returned, savepoint, update, updated, world};
 use veritum_core::change::ChangeError;
 use veritum_core::event::NoObserver;
 use veritum_core::machine::Disk;
-use veritum_core::model::ActionKind;
+use veritum_core::model::{ActionKind, SystemPath};
 use veritum_core::report::{ReturnReport, StayReason};
 use veritum_core::savepoints::ReturnWanted;
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Agreement, Engine, Settings, WorkError};
+use veritum_demo::world::{World, add_file, package};
 
 fn staying(report: &ReturnReport) -> BTreeMap<String, StayReason> {
     report.staying.iter().map(|place| (place.path.to_string(), place.reason)).collect()
@@ -267,9 +268,14 @@ fn nothing_is_written_outside_what_a_savepoint_covers_whatever_its_manifest_says
     let head = fs::read_to_string(&head_path).unwrap();
     let mut json: serde_json::Value = serde_json::from_str(head.rsplit_once("\nblake3 ").unwrap().0).unwrap();
     let hosts = veritum_core::model::Digest::hash(b"127.0.0.1 localhost\n").to_hex();
-    let line = format!(
-        "{{\"path\":\"/home/mirela/letter\",\"kind\":\"file\",\"mode\":\"0644\",\"mtime\":1,\"size\":20,\"blake3\":\"{hosts}\"}}\n"
-    );
+    fs::create_dir_all(world.at("/var/log")).unwrap();
+    fs::write(world.at("/var/log/calls"), "a log\n").unwrap();
+    let line = |path: &str| {
+        format!(
+            "{{\"path\":\"{path}\",\"kind\":\"file\",\"mode\":\"0644\",\"mtime\":1,\"size\":20,\"blake3\":\"{hosts}\"}}\n"
+        )
+    };
+    let line = ["/home/mirela/letter", "/var/log/calls"].map(line).concat();
     let digest = veritum_core::model::Digest::hash(line.as_bytes()).to_hex();
     fs::write(parts.join(format!("{digest}.zst")), zstd::bulk::compress(line.as_bytes(), 3).unwrap()).unwrap();
     json["parts"] = serde_json::json!([{"blake3": digest, "bytes": line.len()}]);
@@ -278,7 +284,8 @@ fn nothing_is_written_outside_what_a_savepoint_covers_whatever_its_manifest_says
     fs::write(&head_path, format!("{text}\nblake3 {seal}\n")).unwrap();
     let report =
         open(&settings).return_to(1, &ReturnWanted::default(), true, &NoObserver, &mut |_| Agreement::No).unwrap();
-    assert!(report.actions.iter().all(|action| !action.path.as_ref().unwrap().is_within_place("/home")), "{report:#?}");
+    let is_outside = |path: &SystemPath| path.is_within_place("/home") || path.is_within_place("/var/log");
+    assert!(report.actions.iter().all(|action| !is_outside(action.path.as_ref().unwrap())), "{report:#?}");
     assert_eq!(fs::read_to_string(world.at("/home/mirela/letter")).unwrap(), "private\n");
 }
 
@@ -345,6 +352,60 @@ fn a_return_and_its_undo_are_whole_or_not_at_all_whatever_the_disk_does() {
         }
         assert!(met[0] > 10 && met[1] > 10, "both outcomes must be met: {met:?}");
     }
+}
+
+#[test]
+fn pipes_files_with_holes_and_strange_names_come_back_as_they_were() {
+    let dir = folder();
+    let world = world(dir.path());
+    let (pipe, sparse, odd) = (world.at("/etc/pipe"), world.at("/opt/image"), world.at("/usr/share/a\n\u{1b}[31m"));
+    fs::create_dir(world.at("/opt")).unwrap();
+    assert!(Command::new("mkfifo").args(["-m", "0664"]).arg(&pipe).status().unwrap().success());
+    let image = fs::File::create(&sparse).unwrap();
+    image.set_len(80 << 20).unwrap();
+    image.write_all_at(b"in the middle", 20 << 20).unwrap();
+    fs::create_dir(&odd).unwrap();
+    fs::write(odd.join("- "), "odd").unwrap();
+    let before = covered(&world);
+    savepoint(&later(&world.settings(), 10));
+    fs::remove_file(&pipe).unwrap();
+    fs::remove_file(&sparse).unwrap();
+    fs::remove_dir_all(&odd).unwrap();
+    fs::write(&odd, "a file now").unwrap();
+    returned(&later(&world.settings(), 20), &exactly());
+    assert_same("returned", &before, &covered(&world));
+    let kept = kept(&world, &fs::read(&sparse).unwrap());
+    for file in [&sparse, &kept] {
+        let blocks = fs::metadata(file).unwrap().blocks() * 512;
+        assert!(blocks < 4 << 20, "{} takes {blocks} bytes", file.display());
+    }
+}
+
+#[test]
+fn services_of_packages_that_return_and_the_initramfs_are_named() {
+    let dir = folder();
+    let with_service = |version: &str| {
+        let mut quay = package("quay", version);
+        add_file(&mut quay, "/usr/lib/systemd/system/quay.service", "[Service]\n");
+        add_file(&mut quay, "/usr/sbin/quayd", version);
+        quay
+    };
+    let mut oar = package("oar", "1");
+    add_file(&mut oar, "/usr/lib/systemd/system/oar.service", "[Service]\n");
+    let world = World::new(&dir.path().join("world"), &[with_service("1"), oar.clone()]);
+    for folder in [STATE, "/boot"] {
+        fs::create_dir(world.at(folder)).unwrap();
+    }
+    fs::write(world.at("/boot/initrd.img-6"), "1").unwrap();
+    savepoint(&later(&world.settings(), 10));
+    world.upgrade(&[with_service("2"), oar]).unwrap();
+    fs::write(world.at("/boot/initrd.img-6"), "22").unwrap();
+    let engine = open(&later(&world.settings(), 20));
+    let report = engine.return_to(1, &ReturnWanted::default(), true, &NoObserver, &mut |_| unreachable!()).unwrap();
+    let found = &report.consequences;
+    assert_eq!(found.services, ["quay.service"], "its program changed, its unit did not");
+    assert_eq!(found.initramfs, [SystemPath::literal("/boot/initrd.img-6")]);
+    assert!(found.kernels.is_empty() && found.restart.is_empty(), "{found:#?}");
 }
 
 #[test]

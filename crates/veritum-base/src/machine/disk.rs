@@ -23,6 +23,17 @@ pub enum Exchange {
     Replace,
 }
 
+/// A special file (mknod(2)); devices with their major and minor numbers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Node {
+    /// A named pipe.
+    Pipe,
+    /// A block device.
+    Block(u32, u32),
+    /// A character device.
+    Character(u32, u32),
+}
+
 /// The free space of a file system.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct FreeSpace {
@@ -110,15 +121,8 @@ pub trait Disk: Send + Sync + fmt::Debug {
     fn make_dir(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()>;
     /// Creates a symlink.
     fn make_link(&self, dir: BorrowedFd<'_>, name: &Name, target: &[u8]) -> io::Result<()>;
-    /// Creates a named pipe or a device node.
-    fn make_node(
-        &self,
-        dir: BorrowedFd<'_>,
-        name: &Name,
-        kind: FileKind,
-        block: bool,
-        rdev: (u32, u32),
-    ) -> io::Result<()>;
+    /// Creates a special file with this mode, whatever the process's mask.
+    fn make_node(&self, dir: BorrowedFd<'_>, name: &Name, node: Node, mode: u32) -> io::Result<()>;
     /// Creates a hard link to a file or symlink.
     fn hard_link(&self, from: BorrowedFd<'_>, old: &Name, to: BorrowedFd<'_>, new: &Name) -> io::Result<()>;
     /// Makes an empty file share the blocks of another one (`FICLONE`); later writes to either do not affect the other.

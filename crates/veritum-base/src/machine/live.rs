@@ -10,7 +10,7 @@ use std::path::Path;
 use rustix::fs::{self, AtFlags, FileType, Mode, OFlags, RenameFlags, ResolveFlags};
 use rustix::io::Errno;
 
-use super::disk::{Disk, Exchange, FreeSpace, Name};
+use super::disk::{Disk, Exchange, FreeSpace, Name, Node};
 use crate::model::{FileKind, Identity, Instant, Stat};
 
 /// How often a path is tried again when another process renames part of it (one call in twenty, measured under load).
@@ -283,21 +283,18 @@ impl Disk for LiveDisk {
         Ok(fs::symlinkat(OsStr::from_bytes(target), dir, OsStr::from_bytes(name))?)
     }
 
-    fn make_node(
-        &self,
-        dir: BorrowedFd<'_>,
-        name: &Name,
-        kind: FileKind,
-        block: bool,
-        rdev: (u32, u32),
-    ) -> io::Result<()> {
-        let file_type = match (kind, block) {
-            (FileKind::Device, true) => FileType::BlockDevice,
-            (FileKind::Device, false) => FileType::CharacterDevice,
-            _ => FileType::Fifo,
+    fn make_node(&self, dir: BorrowedFd<'_>, name: &Name, node: Node, mode: u32) -> io::Result<()> {
+        let (file_type, number) = match node {
+            Node::Pipe => (FileType::Fifo, 0),
+            Node::Block(major, minor) => (FileType::BlockDevice, fs::makedev(major, minor)),
+            Node::Character(major, minor) => (FileType::CharacterDevice, fs::makedev(major, minor)),
         };
-        let number = fs::makedev(rdev.0, rdev.1);
-        Ok(fs::mknodat(dir, OsStr::from_bytes(name), file_type, Mode::from_raw_mode(0o600), number)?)
+        let name = OsStr::from_bytes(name);
+        fs::mknodat(dir, name, file_type, Mode::from_raw_mode(0o600), number)?;
+        // Opening it would wait, or act on a device: its mode is set through a handle that only names it.
+        let handle = fs::openat(dir, name, OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC, Mode::empty())?;
+        let same = format!("/proc/self/fd/{}", std::os::fd::AsRawFd::as_raw_fd(&handle));
+        Ok(fs::chmod(same, Mode::from_raw_mode(mode))?)
     }
 
     fn hard_link(&self, from: BorrowedFd<'_>, old: &Name, to: BorrowedFd<'_>, new: &Name) -> io::Result<()> {

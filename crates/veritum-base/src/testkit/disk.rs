@@ -7,7 +7,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 use std::sync::Mutex;
 
-use crate::machine::{Disk, Exchange, FreeSpace, LiveDisk, Name};
+use crate::machine::{Disk, Exchange, FreeSpace, LiveDisk, Name, Node};
 use crate::model::{FileKind, Identity, Instant, Stat};
 
 /// The fault.
@@ -347,16 +347,9 @@ impl Disk for TestDisk {
         self.later(Reverse::Unlink(own(dir)?, name.to_vec()));
         Ok(())
     }
-    fn make_node(
-        &self,
-        dir: BorrowedFd<'_>,
-        name: &Name,
-        kind: FileKind,
-        block: bool,
-        rdev: (u32, u32),
-    ) -> io::Result<()> {
+    fn make_node(&self, dir: BorrowedFd<'_>, name: &Name, node: Node, mode: u32) -> io::Result<()> {
         self.step()?;
-        self.live.make_node(dir, name, kind, block, rdev)?;
+        self.live.make_node(dir, name, node, mode)?;
         self.later(Reverse::Unlink(own(dir)?, name.to_vec()));
         Ok(())
     }

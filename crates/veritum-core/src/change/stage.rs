@@ -10,16 +10,13 @@ use super::folders::Folders;
 use super::keep::Kept;
 use super::moves::second_name;
 use super::slot::{BackupSlot, keep};
-use crate::machine::{Dir, Disk};
+use crate::machine::{Dir, Node, SparseWriter};
 use crate::model::{FileKind, Instant, Stat, SystemPath};
 use crate::plan::{Item, ItemKind, Operation, PlannedAction};
 use crate::store::{Contents, StoreError};
 
 /// Inode flags that are kept (chattr(1)): sync, no dump, no access times.
 const COPIED_FLAGS: u32 = 0x08 | 0x40 | 0x80;
-
-/// So many zeros in a row become a hole, in bytes.
-const HOLE: usize = 64 << 10;
 
 /// Why something was not staged.
 pub(super) enum StageError {
@@ -136,10 +133,14 @@ fn make(
         ItemKind::File { size, digest } => {
             let file = disk.create(dir.fd(), name)?;
             let mut failed = None;
-            // A package's files are written as they are; a user's may be much larger than what was ever written to them.
-            let mut written = Written { disk, file: file.as_fd(), at: 0, end: 0, with_holes: context.home.is_some() };
+            // Others than packages' files may be much larger than what was ever written to them.
+            let mut sparse = (context.home.is_some() || item.complete).then(|| SparseWriter::new(disk, file.as_fd()));
             let mut write = |piece: &[u8]| {
-                written.add(piece).map_err(|e| {
+                let written = match &mut sparse {
+                    Some(sparse) => sparse.add(piece),
+                    None => disk.write(file.as_fd(), piece),
+                };
+                written.map_err(|e| {
                     let kind = e.kind();
                     failed = Some(e);
                     kind.into()
@@ -148,7 +149,9 @@ fn make(
             if let Err(e) = staging.contents.copy(digest, *size, &mut write) {
                 return Err(source_or_disk(e, failed));
             }
-            written.finish()?;
+            if let Some(sparse) = sparse {
+                sparse.finish()?;
+            }
             if let Some(heir) = heir.filter(|_| !item.complete) {
                 inherit(dir, heir, file.as_fd())?;
             }
@@ -174,46 +177,16 @@ fn make(
             dress(dir, name, None, item)?;
         }
         ItemKind::Fifo => {
-            disk.make_node(dir.fd(), name, FileKind::Pipe, false, (0, 0))?;
+            disk.make_node(dir.fd(), name, Node::Pipe, item.mode)?;
             dress(dir, name, None, item)?;
         }
         ItemKind::Device { block, major, minor } => {
-            disk.make_node(dir.fd(), name, FileKind::Device, *block, (*major, *minor))?;
+            let node = if *block { Node::Block } else { Node::Character };
+            disk.make_node(dir.fd(), name, node(*major, *minor), item.mode)?;
             dress(dir, name, None, item)?;
         }
     }
     Ok(())
-}
-
-/// A file being written, in which long zeros may become holes.
-struct Written<'a> {
-    disk: &'a dyn Disk,
-    file: BorrowedFd<'a>,
-    /// Where the next bytes belong.
-    at: u64,
-    /// The end of what was written.
-    end: u64,
-    with_holes: bool,
-}
-
-impl Written<'_> {
-    fn add(&mut self, piece: &[u8]) -> io::Result<()> {
-        if !self.with_holes {
-            return self.disk.write(self.file, piece);
-        }
-        for part in piece.chunks(HOLE) {
-            if part.len() < HOLE || part.iter().any(|byte| *byte != 0) {
-                self.disk.write_at(self.file, self.at, part)?;
-                self.end = self.at + part.len() as u64;
-            }
-            self.at += part.len() as u64;
-        }
-        Ok(())
-    }
-
-    fn finish(&self) -> io::Result<()> {
-        if self.end < self.at { self.disk.truncate(self.file, self.at) } else { Ok(()) }
-    }
 }
 
 /// The bytes of hexadecimal digits; digits that are none end them.

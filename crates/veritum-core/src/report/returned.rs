@@ -167,10 +167,13 @@ impl AccountChanges {
 /// What a return means.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Consequences {
-    /// Services whose files change, by their units.
+    /// Services of packages that return, and those whose units change, by their units.
     pub services: Vec<String>,
     /// Kernels that come back, change or go away, by their files.
     pub kernels: Vec<SystemPath>,
+    /// The early user space of kernels (initramfs) that comes back, changes or goes away, by its files.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub initramfs: Vec<SystemPath>,
     /// Packages with drivers or firmware among those that return.
     pub drivers: Vec<String>,
     /// Why the system must be restarted afterwards; empty if it need not be.

@@ -11,7 +11,7 @@ use rustix::io::Errno;
 
 use super::index::{Form, Held, Index, name_of};
 use super::read::SystemRead;
-use crate::machine::{Dir, Exchange, FreeSpace, read_to_limit};
+use crate::machine::{Dir, Exchange, FreeSpace, SparseWriter, read_to_limit};
 use crate::model::{ContentHasher, Digest, FileKind, Stat};
 use crate::plan::KeptFolder;
 
@@ -324,6 +324,7 @@ fn read_all(dir: &Dir, file: BorrowedFd<'_>, size: u64) -> io::Result<Vec<u8>> {
 
 fn copy_all(dir: &Dir, from: BorrowedFd<'_>, to: BorrowedFd<'_>, digest: &Digest) -> io::Result<()> {
     let (disk, mut hasher, mut piece, mut at) = (dir.disk(), ContentHasher::blake3(), vec![0; PIECE], 0);
+    let mut sparse = SparseWriter::new(disk, to);
     loop {
         let n = disk.read_at(from, at, &mut piece)?;
         if n == 0 {
@@ -331,7 +332,8 @@ fn copy_all(dir: &Dir, from: BorrowedFd<'_>, to: BorrowedFd<'_>, digest: &Digest
         }
         at += n as u64;
         hasher.update(&piece[..n]);
-        disk.write(to, &piece[..n])?;
+        sparse.add(&piece[..n])?;
     }
+    sparse.finish()?;
     if hasher.finish().0 == Some(*digest) { Ok(()) } else { Err(io::ErrorKind::InvalidData.into()) }
 }

@@ -119,6 +119,9 @@ fn consequences(report: &ReturnReport, all: bool) -> Vec<Row> {
     if !found.kernels.is_empty() {
         rows.push(("Kernel", false, paths(&found.kernels)));
     }
+    if !found.initramfs.is_empty() {
+        rows.push(("Initramfs", false, paths(&found.initramfs)));
+    }
     if !found.services.is_empty() {
         rows.push(("Services", false, some(&found.services, all)));
     }

@@ -9,7 +9,7 @@ use std::path::Path;
 
 use super::Owner;
 use super::wire::{Call, How, Reply};
-use crate::machine::{Disk, Exchange, FreeSpace, LiveDisk, Name};
+use crate::machine::{Disk, Exchange, FreeSpace, LiveDisk, Name, Node};
 use crate::model::{FileKind, Instant, Stat};
 
 /// At most so much of a file is read in one call, in bytes.
@@ -183,7 +183,7 @@ impl Disk for Owner {
     }
 
     /// Refused: Veritum creates no pipes or devices in a home.
-    fn make_node(&self, _: BorrowedFd<'_>, _: &Name, _: FileKind, _: bool, _: (u32, u32)) -> io::Result<()> {
+    fn make_node(&self, _: BorrowedFd<'_>, _: &Name, _: Node, _: u32) -> io::Result<()> {
         Err(io::ErrorKind::Unsupported.into())
     }
 

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use super::ReturnCase;
 use super::compare::Difference;
 use super::decide::Fate;
-use super::packages::Packages;
+use super::packages::{Moving, Packages};
 use crate::model::SystemPath;
 use crate::platform::debian::compare_versions;
 use crate::report::Consequences;
@@ -29,23 +29,29 @@ pub(super) fn consequences(
         .filter(|(_, fate)| matches!(fate, Fate::Returns | Fate::SetAside))
         .map(|(d, _)| d);
     let mut found = Consequences::default();
-    let mut services = BTreeSet::new();
+    let of_packages = packages.paths_then().filter(|(path, _)| is_service(path));
+    let mut services: BTreeSet<&SystemPath> =
+        of_packages.filter_map(|(path, mut owners)| owners.any(returns).then_some(path)).collect();
     for difference in changing {
-        let (path, name) = (&difference.path, difference.path.name());
-        let unit = path.parent().is_some_and(|folder| UNITS.contains(&folder.as_bytes()));
-        if unit && name.ends_with(b".service") && !name.ends_with(b"@.service") {
-            services.insert(String::from_utf8_lossy(name).into_owned());
+        let path = &difference.path;
+        if is_service(path) {
+            services.insert(path);
         }
         if path.as_bytes().starts_with(b"/boot/vmlinu") {
             found.kernels.push(path.clone());
         }
+        if path.as_bytes().starts_with(b"/boot/initr") {
+            found.initramfs.push(path.clone());
+        }
     }
-    found.services = services.into_iter().collect();
+    let names: BTreeSet<String> =
+        services.into_iter().map(|path| String::from_utf8_lossy(path.name()).into_owned()).collect();
+    found.services = names.into_iter().collect();
     let drivers: BTreeSet<&str> = packages
         .paths_then()
         .filter(|(path, _)| path.is_within_place("/usr/lib/modules") || path.is_within_place("/usr/lib/firmware"))
         .flat_map(|(_, owners)| owners)
-        .filter(|moving| moving.stays.is_none() && moving.wanted)
+        .filter(|moving| returns(moving))
         .map(|moving| moving.change.package.as_str())
         .collect();
     found.drivers = drivers.into_iter().map(str::to_owned).collect();
@@ -60,6 +66,16 @@ pub(super) fn consequences(
     }
     found.data = data(case, packages);
     found
+}
+
+fn returns(moving: &Moving) -> bool {
+    moving.stays.is_none() && moving.wanted
+}
+
+/// Whether a path is the unit of one service.
+fn is_service(path: &SystemPath) -> bool {
+    let (unit, name) = (path.parent().is_some_and(|folder| UNITS.contains(&folder.as_bytes())), path.name());
+    unit && name.ends_with(b".service") && !name.ends_with(b"@.service")
 }
 
 /// Folders of data of packages that go to an older version, as far as they exist.
@@ -79,7 +95,7 @@ fn data(case: &ReturnCase<'_>, packages: &Packages) -> Vec<SystemPath> {
         let mut older = owners.filter(|moving| {
             let (Some(then), Some(now)) = (&moving.change.from, &moving.change.to) else { return false };
             let serves = with_unit.contains(moving.change.package.as_str());
-            serves && moving.stays.is_none() && moving.wanted && compare_versions(then, now).is_lt()
+            serves && returns(moving) && compare_versions(then, now).is_lt()
         });
         if is_data && older.next().is_some() && !coverage.has(path) && is_used(case, path) {
             found.insert(path.clone());
