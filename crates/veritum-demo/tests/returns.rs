@@ -382,6 +382,28 @@ fn pipes_files_with_holes_and_strange_names_come_back_as_they_were() {
 }
 
 #[test]
+fn a_file_that_became_large_is_no_longer_covered_and_stays() {
+    let dir = folder();
+    let world = world(dir.path());
+    fs::create_dir(world.at("/opt")).unwrap();
+    fs::write(world.at("/opt/image"), "small").unwrap();
+    savepoint(&later(&world.settings(), 10));
+    fs::File::options().write(true).open(world.at("/opt/image")).unwrap().set_len(2 << 30).unwrap();
+    let settings = later(&world.settings(), 20);
+    assert!(returned(&settings, &exactly()).actions.is_empty());
+    let missing = savepoint(&settings).missing;
+    assert_eq!((missing.len(), missing[0].path.to_string()), (1, "/opt/image".into()));
+    fs::write(world.at("/opt/image"), "other").unwrap();
+    let second = return_to(&open(&settings), 2, &exactly()).unwrap();
+    assert!(second.actions.is_empty(), "what it was then is not known: {second:#?}");
+    fs::create_dir(world.at("/opt/new")).unwrap();
+    fs::write(world.at("/opt/new/part"), "part").unwrap();
+    fs::File::create(world.at("/opt/new/image")).unwrap().set_len(2 << 30).unwrap();
+    returned(&settings, &exactly());
+    assert!(world.at("/opt/new/image").exists() && !world.at("/opt/new/part").exists());
+}
+
+#[test]
 fn services_of_packages_that_return_and_the_initramfs_are_named() {
     let dir = folder();
     let with_service = |version: &str| {

@@ -15,6 +15,7 @@
 mod between;
 mod index;
 mod keep;
+mod large;
 mod linkable;
 mod list;
 mod make;

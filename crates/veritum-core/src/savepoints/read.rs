@@ -8,6 +8,7 @@ use std::os::fd::AsFd as _;
 use rayon::prelude::*;
 
 use super::SavepointError;
+use super::large;
 use super::manifest::{Entry, What};
 use super::walk::{Seen, Walked, in_hex, locked_of, walk};
 use crate::event::{Event, Observer, Phase};
@@ -57,7 +58,8 @@ pub(super) fn walk_system(
     observer: &dyn Observer,
 ) -> Result<Walked, SavepointError> {
     observer.on_event(Event::Begin { phase: Phase::Walking, items: 0, bytes: 0 });
-    let walked = walk(machine, singles, pool, observer).ok_or(SavepointError::Stopped)?;
+    let mut walked = walk(machine, singles, pool, observer).ok_or(SavepointError::Stopped)?;
+    large::leave_out(machine, &mut walked, pool);
     observer.on_event(Event::End);
     Ok(walked)
 }

@@ -90,7 +90,7 @@ pub fn listed_below(machine: &Machine, folder: &SystemPath) -> Vec<SystemPath> {
     let Ok((info, names)) = info.and_then(|info| Ok((info.disk().list(info.fd())?, info))).map(|(n, i)| (i, n)) else {
         return Vec::new();
     };
-    let begin = [folder.as_bytes(), b"/"].concat();
+    let begin = if folder.is_root() { b"/".to_vec() } else { [folder.as_bytes(), b"/"].concat() };
     let below = |name: &[u8]| -> Vec<SystemPath> {
         let bytes = info.read(name, MAX_INFO).unwrap_or_default();
         let paths = lines(&bytes).filter(|line| line.starts_with(&begin)).take(MAX_PATHS);

@@ -14,7 +14,7 @@ use crate::savepoints::manifest::{Entry, What};
 const RUNTIME: [&[u8]; 3] = [b"ld-linux", b"libc.so.", b"ld.so."];
 
 /// Builds the actions. What cannot be done is added to what stays. `uncovered` has places that exist and that savepoints never
-/// cover: folders with them do not go.
+/// cover, or that could not be read: folders with them do not go.
 pub(super) fn actions(
     packages: &Packages,
     uncovered: &[SystemPath],

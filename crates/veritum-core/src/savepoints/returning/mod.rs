@@ -120,7 +120,8 @@ pub fn plan_return(case: &ReturnCase<'_>, head: &Head) -> Result<ReturnPlan, Sav
         then.iter().map(|entry| &entry.path).filter(|path| coverage.has_single(path)).cloned().collect();
     let now = read_system(case.context.machine, &singles, case.known, case.threads, case.context.observer)?;
     let packages = Packages::read(case, head, &then)?;
-    let uncovered = now.uncovered.clone();
+    let uncovered: Vec<SystemPath> =
+        now.uncovered.iter().chain(now.missing.iter().map(|(path, _)| path)).cloned().collect();
     let times = FolderDates::new(&then, &now, &coverage);
     let differences = differences(then, now, &head.missing, &coverage);
     let mut plan = ReturnPlan { packages: packages.changes(), ..ReturnPlan::default() };
