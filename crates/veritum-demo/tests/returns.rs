@@ -18,7 +18,7 @@ use veritum_core::event::NoObserver;
 use veritum_core::machine::Disk;
 use veritum_core::model::{ActionKind, SystemPath};
 use veritum_core::report::{ReturnReport, StayReason};
-use veritum_core::savepoints::ReturnWanted;
+use veritum_core::savepoints::{ReturnWanted, SavepointError};
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Agreement, Engine, Settings, WorkError};
 use veritum_demo::world::{World, add_file, package};
@@ -401,6 +401,27 @@ fn a_file_that_became_large_is_no_longer_covered_and_stays() {
     fs::File::create(world.at("/opt/new/image")).unwrap().set_len(2 << 30).unwrap();
     returned(&settings, &exactly());
     assert!(world.at("/opt/new/image").exists() && !world.at("/opt/new/part").exists());
+}
+
+#[test]
+fn a_part_of_the_system_that_is_not_mounted_is_no_part_of_a_savepoint_and_nothing_returns_there() {
+    let dir = folder();
+    let world = world(dir.path());
+    fs::create_dir(world.at("/opt")).unwrap();
+    let settings = |seconds| later(&world.settings(), seconds);
+    savepoint(&settings(10));
+    fs::write(world.at("/etc/fstab"), "UUID=1 /opt ext4 defaults 0 2\nUUID=2 /boot/efi vfat defaults 0 1\n").unwrap();
+    let refused = return_to(&open(&settings(20)), 1, &exactly());
+    let WorkError::Savepoint(SavepointError::NotMounted(place)) = refused.unwrap_err() else { panic!("another error") };
+    assert_eq!(place.to_string(), "/opt", "the boot loader's is not concerned");
+    let missing: Vec<String> = savepoint(&settings(20)).missing.iter().map(|file| file.path.to_string()).collect();
+    assert_eq!(missing, ["/opt"]);
+    // As if it had been mounted since.
+    fs::remove_file(world.at("/etc/fstab")).unwrap();
+    fs::write(world.at("/opt/other"), "other").unwrap();
+    let report = return_to(&open(&settings(30)), 2, &exactly()).unwrap();
+    assert!(world.at("/opt/other").exists(), "{report:#?}");
+    assert_eq!(staying(&report).get("/opt"), Some(&StayReason::NotRecorded));
 }
 
 #[test]

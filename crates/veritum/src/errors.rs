@@ -115,6 +115,7 @@ impl From<WorkError> for Failure {
                 let hint = denied.then(|| Action::from("run as root".to_owned()));
                 Self::not_done(format!("{place} cannot be used"), error_words(&source), hint)
             }
+            WorkError::Savepoint(SavepointError::NotMounted(place)) => WorkError::NotMounted { place }.into(),
             WorkError::Savepoint(SavepointError::Stopped) => WorkError::Stopped.into(),
             WorkError::Target(e) => e.into(),
             WorkError::ChangeUnderWay => Self::not_done(

@@ -66,7 +66,7 @@ pub struct StayingPackage {
     pub reason: StayReason,
 }
 
-/// A place that differs and stays.
+/// A place that stays: it differs, or whether it does is unknown.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct StayingPlace {
     /// Its path.
@@ -98,6 +98,8 @@ word_enum! {
         Attributes = "attributes",
         /// A package's, and another one now or missing, but outside the places that savepoints cover.
         NotCovered = "not-covered",
+        /// It could not be recorded when the savepoint was made.
+        NotRecorded = "not-recorded",
         /// Its content is no longer kept.
         NotKept = "not-kept",
         /// A boot menu that names a file system that is not there now.
@@ -120,6 +122,7 @@ impl StayReason {
             Self::ContainsStaying => "contains something that stays",
             Self::Attributes => "attributes (lsattr, getfattr) that are not returned",
             Self::NotCovered => "outside what savepoints cover; `veritum check` verifies it",
+            Self::NotRecorded => "not part of the savepoint",
             Self::NotKept => "its content is no longer kept",
             Self::BootMenu => "names a file system that is not there now; run update-grub",
         }

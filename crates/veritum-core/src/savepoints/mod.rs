@@ -88,6 +88,9 @@ pub enum SavepointError {
         /// The diverted path.
         place: SystemPath,
     },
+    /// A part of the system cannot return.
+    #[error("the file system of {0} is not mounted, so its files cannot return")]
+    NotMounted(SystemPath),
     /// The observer stopped the run; no savepoint was made.
     #[error("interrupted; no savepoint was made")]
     Stopped,

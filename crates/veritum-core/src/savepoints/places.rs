@@ -155,6 +155,18 @@ impl Coverage {
             && excluded(path).is_none()
     }
 
+    /// The covered places whose file system is listed in fstab(5) and not mounted now.
+    #[must_use]
+    pub fn not_mounted(&self, machine: &Machine) -> Vec<SystemPath> {
+        let extent = machine.extent();
+        let concerns = |place: &SystemPath| {
+            excluded(place).is_none() && (self.has(place) || self.tops.iter().any(|top| top.is_within(place)))
+        };
+        let places = extent.unmounted().iter().chain(extent.covered());
+        let real = places.map(|place| machine.resolve(place).unwrap_or_else(|_| place.clone()));
+        real.filter(concerns).collect()
+    }
+
     /// The real places in `/var` that packages list and that are covered singly.
     pub(super) fn singles(&self, machine: &Machine, pool: &rayon::ThreadPool) -> Vec<SystemPath> {
         let listed = pool.install(|| listed_below(machine, &SystemPath::literal(VARIABLE)));

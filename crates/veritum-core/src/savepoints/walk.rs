@@ -10,6 +10,7 @@ use crate::event::{Event, Flow, Observer};
 use crate::machine::Machine;
 use crate::model::{FileKind, Stat, SystemPath, error_words};
 
+const NOT_MOUNTED: &str = "its file system is not mounted";
 /// The inode flags of immutable and append-only objects (chattr(1)).
 const LOCKED: u32 = 0x10 | 0x20;
 
@@ -61,6 +62,7 @@ pub(super) fn walk(
         return None;
     }
     let mut found = walk.found.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+    found.missing.extend(coverage.not_mounted(machine).into_iter().map(|place| (place, NOT_MOUNTED.to_owned())));
     pool.install(|| found.seen.par_sort_unstable_by(|a, b| a.path.cmp(&b.path)));
     found.seen.dedup_by(|a, b| a.path == b.path);
     found.missing.sort();

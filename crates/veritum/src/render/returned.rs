@@ -165,7 +165,7 @@ fn staying(context: &Context, report: &ReturnReport) -> String {
     if named.is_empty() {
         return String::new();
     }
-    let head = count(named.len() as u64, "place differs and stays", "places differ and stay");
+    let head = count(named.len() as u64, "place stays as it is", "places stay as they are");
     let mut out = format!("\n  {}\n", paint(Label::Heading, &format!("{head}:")));
     let most = if context.global.all { usize::MAX } else { PLACES };
     let row = |place: &&StayingPlace| {

@@ -29,7 +29,7 @@ pub(crate) fn made(context: &Context, report: &SavepointReport) -> String {
     };
     out.push_str(&format!("  {copied}; other contents share the system's own files until these are replaced\n"));
     if !report.missing.is_empty() {
-        let what = count(report.missing.len() as u64, "file is", "files are");
+        let what = count(report.missing.len() as u64, "entry is", "entries are");
         out.push_str(&format!("  {}\n", paint(Label::Problem, &format!("{what} not part of it:"))));
         let most = if context.global.all { usize::MAX } else { SHOWN };
         for missing in report.missing.iter().take(most) {

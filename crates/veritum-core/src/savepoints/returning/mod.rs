@@ -116,6 +116,9 @@ impl ReturnPlan {
 pub fn plan_return(case: &ReturnCase<'_>, head: &Head) -> Result<ReturnPlan, SavepointError> {
     let then = case.savepoints.entries(head, case.threads)?;
     let coverage = Coverage::new(case.context.machine);
+    if let Some(place) = coverage.not_mounted(case.context.machine).first() {
+        return Err(SavepointError::NotMounted(place.clone()));
+    }
     let singles: Vec<SystemPath> =
         then.iter().map(|entry| &entry.path).filter(|path| coverage.has_single(path)).cloned().collect();
     let now = read_system(case.context.machine, &singles, case.known, case.threads, case.context.observer)?;
@@ -146,6 +149,9 @@ pub fn plan_return(case: &ReturnCase<'_>, head: &Head) -> Result<ReturnPlan, Sav
         .collect();
     plan.actions = actions::actions(&packages, &uncovered, &differences, &fates, &mut plan.staying);
     plan.staying.extend(not_covered(case, &packages, &coverage).map(|path| (path, StayReason::NotCovered)));
+    let not_recorded = head.missing.iter().map(|(path, _)| path);
+    let not_recorded = not_recorded.filter(|path| case.context.machine.look(path).ok().flatten().is_some());
+    plan.staying.extend(not_recorded.map(|path| (path.clone(), StayReason::NotRecorded)));
     plan.times = folder_times(times, &plan.actions);
     plan.lost = lost(case, &packages, &plan.actions, &made);
     plan.made = made;
