@@ -212,6 +212,44 @@ fn accounts_stay_unless_asked_and_the_report_says_which_differ() {
 }
 
 #[test]
+fn a_system_user_whose_id_is_taken_gets_another_and_one_that_a_unit_names_is_added_too() {
+    let dir = folder();
+    let world = world(dir.path());
+    let whole = |file: &str| fs::read_to_string(world.at(file)).unwrap_or_default();
+    let (passwd, group) = (whole("/etc/passwd"), whole("/etc/group"));
+    let accounts = |users: &str, groups: &str| {
+        fs::write(world.at("/etc/passwd"), format!("{passwd}{users}")).unwrap();
+        fs::write(world.at("/etc/group"), format!("{group}{groups}")).unwrap();
+    };
+    accounts("pier:x:120:120::/:/bin/false\nrig:x:121:121::/:/bin/false\n", "pier:x:120:\nrig:x:121:\n");
+    let (own, unit) = (world.at("/opt/pier/own"), world.at("/usr/lib/systemd/system/rigd.service"));
+    for file in [&own, &unit] {
+        fs::create_dir_all(file.parent().unwrap()).unwrap();
+    }
+    fs::write(&own, "of pier").unwrap();
+    std::os::unix::fs::chown(&own, Some(120), Some(120)).unwrap();
+    fs::write(&unit, "[Service]\nUser=rig\n").unwrap();
+    savepoint(&later(&world.settings(), 10));
+    accounts("boat:x:120:120::/:/bin/false\n", "boat:x:120:\n");
+    fs::remove_file(&own).unwrap();
+    fs::remove_file(&unit).unwrap();
+    let after = covered(&world);
+    let report = returned(&later(&world.settings(), 20), &ReturnWanted::default());
+    assert_eq!(report.accounts.added_again, ["pier", "rig"]);
+    let again = "pier:x:100:100::/:/bin/false\nrig:x:121:121::/:/bin/false\n";
+    assert!(
+        whole("/etc/passwd").ends_with(&format!("boat:x:120:120::/:/bin/false\n{again}")),
+        "{}",
+        whole("/etc/passwd")
+    );
+    assert!(whole("/etc/group").ends_with("boat:x:120:\npier:x:100:\nrig:x:121:\n"), "{}", whole("/etc/group"));
+    let owner = fs::metadata(&own).unwrap();
+    assert_eq!((owner.uid(), owner.gid()), (100, 100), "never another user's");
+    undo(&later(&world.settings(), 30), None).unwrap();
+    assert_same("undone", &after, &covered(&world));
+}
+
+#[test]
 fn a_content_that_is_no_longer_kept_comes_from_the_store_or_nothing_is_done() {
     let dir = folder();
     let world = world(dir.path());

@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::ReturnCase;
 use super::compare::Difference;
-use super::decide::{ACCOUNTS, Fate};
+use super::decide::{ACCOUNTS, Fate, is_info};
+use super::owners::{self, Ids};
 use crate::model::{Digest, SystemPath, byte_lines};
 use crate::report::AccountChanges;
 use crate::savepoints::manifest::{Entry, What};
@@ -12,8 +13,11 @@ use crate::store::Contents as _;
 
 /// Larger files of accounts are not read, in bytes.
 const MAX_FILE: u64 = 16 << 20;
-/// Ids below this belong to the system (Debian Policy 9.2.2).
-const FIRST_LOGIN: u32 = 1000;
+/// Larger files are not searched for names, in bytes.
+const MAX_NAMING: u64 = 256 << 10;
+/// Folders of files that name users: units, their configuration, policies of D-Bus.
+const NAMING: [&str; 6] =
+    ["/etc", "/usr/lib/systemd", "/lib/systemd", "/usr/lib/sysusers.d", "/usr/lib/tmpfiles.d", "/usr/share/dbus-1"];
 
 /// The lines of a file by their first field.
 type Lines = BTreeMap<Vec<u8>, Vec<Vec<u8>>>;
@@ -49,6 +53,13 @@ impl Files {
 
     fn lines(&self, file: &str) -> (Lines, Lines) {
         (lines(&self.then[file]), lines(&self.now[file]))
+    }
+
+    /// The names and ids in one of them: the third field.
+    fn ids(&self, file: &str) -> Ids {
+        let id = |(name, fields): (Vec<u8>, Vec<Vec<u8>>)| Some((number(fields.get(2)?)?, name));
+        let (then, now) = self.lines(file);
+        Ids::new(then.into_iter().filter_map(id).collect(), now.into_iter().filter_map(id).collect())
     }
 }
 
@@ -95,8 +106,8 @@ pub(super) fn changes(case: &ReturnCase<'_>, differences: &[Difference]) -> Acco
     }
 }
 
-/// Without `--accounts`: system users and groups that returned files belong to are added again, and owners are translated where
-/// a name has another id now.
+/// Without `--accounts`: system users and groups that returned files belong to, or name, are added again, and owners are translated
+/// where a name has another id now.
 pub(super) fn adapt(
     case: &ReturnCase<'_>,
     differences: &mut [Difference],
@@ -107,35 +118,92 @@ pub(super) fn adapt(
         return Vec::new();
     }
     let files = Files::read(case, differences);
-    let mut owners = Owners::new(&files);
+    let (mut users, mut groups) = (files.ids("/etc/passwd"), files.ids("/etc/group"));
+    for name in named(case, &users, &groups, differences, fates) {
+        users.need(&name);
+        groups.need(&name);
+    }
     for (difference, fate) in differences.iter_mut().zip(fates.iter()) {
         let (Some(entry), Fate::Returns) = (&mut difference.then, fate) else { continue };
-        entry.uid = owners.users.translated(entry.uid);
-        entry.gid = owners.groups.translated(entry.gid);
+        entry.uid = users.translated(entry.uid);
+        entry.gid = groups.translated(entry.gid);
     }
-    let mut names: Vec<String> = Vec::new();
-    for (file, own) in [("/etc/passwd", true), ("/etc/shadow", true), ("/etc/group", false), ("/etc/gshadow", false)] {
-        let wanted = if own { &owners.users.again } else { &owners.groups.again };
+    // Each user needs its own group.
+    let (accounts, _) = files.lines("/etc/passwd");
+    let own_group = |name: &Vec<u8>| accounts.get(name).and_then(|fields| number(fields.get(3)?));
+    let own: Vec<u32> = users.again.keys().filter_map(own_group).collect();
+    for gid in own {
+        groups.translated(gid);
+    }
+    let mut names: BTreeSet<String> = BTreeSet::new();
+    for file in ["/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow"] {
+        let wanted = if matches!(file, "/etc/passwd" | "/etc/shadow") { &users.again } else { &groups.again };
         let (then, now) = files.lines(file);
-        let missing: Vec<&Vec<Vec<u8>>> =
-            wanted.iter().filter(|name| !now.contains_key(*name)).filter_map(|name| then.get(name)).collect();
+        let missing = wanted.iter().filter(|(name, _)| !now.contains_key(*name));
+        let missing: Vec<(&Vec<Vec<u8>>, u32)> =
+            missing.filter_map(|(name, id)| Some((then.get(name)?, *id))).collect();
         if missing.is_empty() {
             continue;
         }
-        names.extend(missing.iter().map(|fields| text(&fields[0])));
+        names.extend(missing.iter().map(|(fields, _)| text(&fields[0])));
         let mut bytes = files.now[file].clone();
         if bytes.last().is_some_and(|byte| *byte != b'\n') {
             bytes.push(b'\n');
         }
-        for fields in missing {
+        for (fields, id) in missing {
+            let mut fields = fields.clone();
+            if matches!(file, "/etc/passwd" | "/etc/group") {
+                set_number(&mut fields, 2, id);
+            }
+            if let Some(gid) = fields.get(3).and_then(number).filter(|_| file == "/etc/passwd") {
+                set_number(&mut fields, 3, groups.translated(gid));
+            }
             bytes.extend_from_slice(&fields.join(&b':'));
             bytes.push(b'\n');
         }
         set_content(differences, fates, made, &SystemPath::literal(file), bytes);
     }
-    names.sort();
-    names.dedup();
-    names
+    names.into_iter().collect()
+}
+
+fn number(field: &Vec<u8>) -> Option<u32> {
+    std::str::from_utf8(field).ok()?.parse().ok()
+}
+
+fn set_number(fields: &mut [Vec<u8>], at: usize, number: u32) {
+    if let Some(field) = fields.get_mut(at) {
+        *field = number.to_string().into_bytes();
+    }
+}
+
+/// Names of missing system users and groups that returned files contain: units, policies, maintainer scripts.
+fn named(
+    case: &ReturnCase<'_>,
+    users: &Ids,
+    groups: &Ids,
+    differences: &[Difference],
+    fates: &[Fate],
+) -> BTreeSet<Vec<u8>> {
+    let missing: BTreeSet<&[u8]> = users.missing().chain(groups.missing()).collect();
+    let mut found = BTreeSet::new();
+    if missing.is_empty() {
+        return found;
+    }
+    let returning = differences.iter().zip(fates).filter(|(_, fate)| **fate == Fate::Returns).map(|(d, _)| d);
+    for entry in returning.filter_map(|difference| difference.then.as_ref()).filter(|entry| may_name(&entry.path)) {
+        if entry.content().is_none_or(|(_, size)| size > MAX_NAMING) {
+            continue;
+        }
+        let text = content(case, entry).unwrap_or_default();
+        found.extend(missing.iter().filter(|name| owners::names(&text, name)).map(|name| name.to_vec()));
+    }
+    found
+}
+
+/// Whether a file may name users under whose ids programs run.
+fn may_name(path: &SystemPath) -> bool {
+    let script = is_info(path) && path.name().ends_with(b".postinst");
+    script || NAMING.iter().any(|folder| path.is_within_place(folder))
 }
 
 /// Lets a file become this content, with the metadata that it has now.
@@ -156,74 +224,4 @@ pub(super) fn set_content(
     difference.then = Some(Entry { what, ..like.clone() });
     fates[at] = if unchanged { Fate::Ignored } else { Fate::Returns };
     made.insert(digest, bytes);
-}
-
-/// Names and ids of users or groups, then and now.
-struct Ids {
-    then: HashMap<u32, Vec<u8>>,
-    now: HashMap<u32, Vec<u8>>,
-    now_by_name: HashMap<Vec<u8>, u32>,
-    /// Names to add again.
-    again: BTreeSet<Vec<u8>>,
-}
-
-struct Owners {
-    users: Ids,
-    groups: Ids,
-}
-
-impl Owners {
-    fn new(files: &Files) -> Self {
-        let ids = |file: &str| {
-            let (then, now) = files.lines(file);
-            let id = |(name, fields): (Vec<u8>, Vec<Vec<u8>>)| {
-                Some((std::str::from_utf8(fields.get(2)?).ok()?.parse::<u32>().ok()?, name))
-            };
-            let then = then.into_iter().filter_map(id).collect();
-            let now: HashMap<u32, Vec<u8>> = now.into_iter().filter_map(id).collect();
-            let now_by_name = now.iter().map(|(id, name)| (name.clone(), *id)).collect();
-            Ids { then, now, now_by_name, again: BTreeSet::new() }
-        };
-        Self { users: ids("/etc/passwd"), groups: ids("/etc/group") }
-    }
-}
-
-impl Ids {
-    /// The id of now for an id of then.
-    fn translated(&mut self, id: u32) -> u32 {
-        let Some(name) = self.then.get(&id) else { return id };
-        if self.now.get(&id) == Some(name) {
-            return id;
-        }
-        if let Some(now) = self.now_by_name.get(name) {
-            return *now;
-        }
-        if !self.now.contains_key(&id) && id < FIRST_LOGIN {
-            self.again.insert(name.clone());
-        }
-        id
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn files(then: &str, now: &str) -> Files {
-        let all = |text: &str| -> HashMap<&'static str, Vec<u8>> {
-            ACCOUNTS.iter().map(|file| (*file, if *file == "/etc/passwd" { text.into() } else { Vec::new() })).collect()
-        };
-        Files { then: all(then), now: all(now) }
-    }
-
-    #[test]
-    fn an_id_is_translated_by_its_name_and_a_free_one_is_used_again() {
-        let then =
-            "root:x:0:0::/root:/bin/sh\npier:x:101:101::/:/bin/false\nquay:x:102:102::/:/bin/false\nrig:x:103:1::/:/\n";
-        let now = "root:x:0:0::/root:/bin/sh\nquay:x:110:102::/:/bin/false\nboat:x:103:1::/:/\n";
-        let mut owners = Owners::new(&files(then, now));
-        let mut id = |id: u32| owners.users.translated(id);
-        assert_eq!([id(0), id(101), id(102), id(103), id(999)], [0, 101, 110, 103, 999]);
-        assert_eq!(owners.users.again, [b"pier".to_vec()].into(), "another account has the id of rig now");
-    }
 }

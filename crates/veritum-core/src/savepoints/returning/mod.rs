@@ -11,6 +11,7 @@ mod database;
 mod decide;
 mod diversions;
 mod menus;
+mod owners;
 mod packages;
 mod singles;
 
