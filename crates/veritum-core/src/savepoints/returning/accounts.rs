@@ -155,7 +155,7 @@ pub(super) fn adapt(
             if matches!(file, "/etc/passwd" | "/etc/group") {
                 set_number(&mut fields, 2, id);
             }
-            if let Some(gid) = fields.get(3).and_then(number).filter(|_| file == "/etc/passwd") {
+            if let Some(gid) = fields.get(3).and_then(|field| number(field)).filter(|_| file == "/etc/passwd") {
                 set_number(&mut fields, 3, groups.translated(gid));
             }
             bytes.extend_from_slice(&fields.join(&b':'));
@@ -166,7 +166,7 @@ pub(super) fn adapt(
     names.into_iter().collect()
 }
 
-fn number(field: &Vec<u8>) -> Option<u32> {
+fn number(field: &[u8]) -> Option<u32> {
     std::str::from_utf8(field).ok()?.parse().ok()
 }
 

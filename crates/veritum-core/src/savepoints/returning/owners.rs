@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 const FIRST_LOGIN: u32 = 1000;
 /// Ids for system users that get a new one (Debian Policy 9.2.2).
 const SYSTEM_IDS: std::ops::RangeInclusive<u32> = 100..=999;
-/// The user and group to whom nothing belongs (`nobody`, `nogroup`).
+/// The ids of `nobody` and `nogroup`.
 const NOBODY: u32 = 65534;
 
 /// Names and ids of users or of groups, then and now.
@@ -28,7 +28,7 @@ impl Ids {
     }
 
     /// The id of now for an id of then. A system user or group that is missing is to be added again: with its id, or with
-    /// another one where that belongs to somebody else now. What belonged to a person who is missing belongs to nobody then.
+    /// another one where that is another account's now. A missing person's id that is another account's now becomes that of `nobody`.
     pub(super) fn translated(&mut self, id: u32) -> u32 {
         let Some(name) = self.then.get(&id) else { return id };
         if let Some(now) = self.now_by_name.get(name).or_else(|| self.again.get(name)) {
