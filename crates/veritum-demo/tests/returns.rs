@@ -442,6 +442,25 @@ fn a_file_that_became_large_is_no_longer_covered_and_stays() {
 }
 
 #[test]
+fn a_home_in_a_covered_folder_is_not_part_of_the_system() {
+    let dir = folder();
+    let world = world(dir.path());
+    let passwd = fs::read_to_string(world.at("/etc/passwd")).unwrap();
+    fs::write(world.at("/etc/passwd"), format!("{passwd}app:x:1500:1500::/opt/app:/bin/sh\n")).unwrap();
+    fs::create_dir_all(world.at("/opt/app")).unwrap();
+    fs::write(world.at("/opt/app/data"), "earlier").unwrap();
+    fs::write(world.at("/opt/part"), "earlier").unwrap();
+    let made = savepoint(&later(&world.settings(), 10));
+    assert!(made.excluded.iter().any(|place| place.place == "/opt/app"), "{made:#?}");
+    for file in ["/opt/app/data", "/opt/app/new", "/opt/part"] {
+        fs::write(world.at(file), "later").unwrap();
+    }
+    returned(&later(&world.settings(), 20), &exactly());
+    let read = |file: &str| fs::read_to_string(world.at(file)).unwrap();
+    assert_eq!(["/opt/app/data", "/opt/app/new", "/opt/part"].map(read), ["later", "later", "earlier"]);
+}
+
+#[test]
 fn a_part_of_the_system_that_is_not_mounted_is_no_part_of_a_savepoint_and_nothing_returns_there() {
     let dir = folder();
     let world = world(dir.path());

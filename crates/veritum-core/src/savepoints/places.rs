@@ -115,6 +115,8 @@ pub struct Coverage {
     pub(super) tops: Vec<SystemPath>,
     /// The real path of /var.
     variable: Option<SystemPath>,
+    /// Homes of people's accounts below the folders where the walk begins, such as one of an application in /opt.
+    homes: Vec<SystemPath>,
 }
 
 impl Coverage {
@@ -136,7 +138,22 @@ impl Coverage {
         }
         tops.sort();
         tops.dedup();
-        Self { tops, variable: machine.resolve(&SystemPath::literal(VARIABLE)).ok() }
+        let accounts = machine.users().accounts().iter().filter(|account| account.is_login());
+        let homes = accounts.filter_map(|account| machine.resolve(account.home.as_ref()?).ok());
+        let is_below = |home: &SystemPath| tops.iter().any(|top| home.is_within(top) && home != top);
+        let homes = homes.filter(is_below).collect();
+        Self { tops, variable: machine.resolve(&SystemPath::literal(VARIABLE)).ok(), homes }
+    }
+
+    /// Users' homes in the covered folders: they are not covered.
+    #[must_use]
+    pub fn homes(&self) -> &[SystemPath] {
+        &self.homes
+    }
+
+    /// Whether a path below the covered folders is not covered.
+    pub(super) fn leaves_out(&self, path: &SystemPath) -> bool {
+        excluded(path).is_some() || self.homes.iter().any(|home| path.is_within(home))
     }
 
     /// Whether a path is covered with everything below it. But for those of [`Self::has_single`] no other is ever written by a return,
@@ -144,7 +161,7 @@ impl Coverage {
     #[must_use]
     pub fn has(&self, path: &SystemPath) -> bool {
         let in_root = path.parent().is_some_and(|parent| parent.is_root()) && is_top(path.name(), true, true);
-        (in_root || self.tops.iter().any(|top| path.is_within(top))) && excluded(path).is_none()
+        (in_root || self.tops.iter().any(|top| path.is_within(top))) && !self.leaves_out(path)
     }
 
     /// Whether a path is covered if a package ships it, without what is below it.
@@ -152,7 +169,7 @@ impl Coverage {
     pub fn has_single(&self, path: &SystemPath) -> bool {
         self.variable.as_ref().is_some_and(|folder| path.is_within(folder) && path != folder)
             && !self.has(path)
-            && excluded(path).is_none()
+            && !self.leaves_out(path)
     }
 
     /// The covered places whose file system is listed in fstab(5) and not mounted now.
@@ -160,7 +177,7 @@ impl Coverage {
     pub fn not_mounted(&self, machine: &Machine) -> Vec<SystemPath> {
         let extent = machine.extent();
         let concerns = |place: &SystemPath| {
-            excluded(place).is_none() && (self.has(place) || self.tops.iter().any(|top| top.is_within(place)))
+            !self.leaves_out(place) && (self.has(place) || self.tops.iter().any(|top| top.is_within(place)))
         };
         let places = extent.unmounted().iter().chain(extent.covered());
         let real = places.map(|place| machine.resolve(place).unwrap_or_else(|_| place.clone()));

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use rayon::prelude::*;
 
-use super::places::{Coverage, excluded};
+use super::places::Coverage;
 use crate::event::{Event, Flow, Observer};
 use crate::machine::Machine;
 use crate::model::{FileKind, Stat, SystemPath, error_words};
@@ -38,6 +38,7 @@ pub(super) struct Walked {
 
 struct Walk<'a> {
     machine: &'a Machine,
+    coverage: &'a Coverage,
     observer: &'a dyn Observer,
     stop: AtomicBool,
     found: Mutex<Walked>,
@@ -50,8 +51,8 @@ pub(super) fn walk(
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Option<Walked> {
-    let walk = Walk { machine, observer, stop: AtomicBool::new(false), found: Mutex::default() };
-    let coverage = Coverage::new(machine);
+    let coverage = &Coverage::new(machine);
+    let walk = Walk { machine, coverage, observer, stop: AtomicBool::new(false), found: Mutex::default() };
     pool.scope(|scope| {
         scope.spawn(|_| coverage.singles(machine, pool).iter().chain(singles).for_each(|path| walk.single(path)));
         for top in &coverage.tops {
@@ -117,7 +118,7 @@ impl<'a> Walk<'a> {
     where
         'a: 's,
     {
-        if excluded(&path).is_some() {
+        if self.coverage.leaves_out(&path) {
             return;
         }
         match stat.kind {
@@ -149,7 +150,7 @@ impl<'a> Walk<'a> {
                 let Ok(below) = path.child(&name) else { continue };
                 // What has disappeared since it was listed is not there.
                 let Some(stat) = dir.look(&name)? else { continue };
-                if excluded(&below).is_some() || matches!(stat.kind, FileKind::Socket | FileKind::Device) {
+                if self.coverage.leaves_out(&below) || matches!(stat.kind, FileKind::Socket | FileKind::Device) {
                     self.found.lock().unwrap_or_else(std::sync::PoisonError::into_inner).uncovered.push(below);
                     continue;
                 }

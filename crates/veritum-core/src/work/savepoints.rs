@@ -14,7 +14,7 @@ use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
 use crate::report::{ExcludedPlace, PackageChange, SavepointLine, SavepointReport, SavepointsReport, UnrecordedFile};
 use crate::savepoints::{
-    Head, InstalledPackage, Made, Making, Reason, SavepointError, SavepointSummary, Savepoints, WrittenFile,
+    Coverage, Head, InstalledPackage, Made, Making, Reason, SavepointError, SavepointSummary, Savepoints, WrittenFile,
     config_changes, excluded_places, make, make_room, package_changes, renew, summaries,
 };
 
@@ -122,12 +122,18 @@ impl Engine {
             missing: missing.collect(),
             half_installed: self.half_installed(),
             removed,
-            excluded: excluded_places()
-                .map(|(place, why)| ExcludedPlace { place: place.into(), why: why.into() })
-                .collect(),
+            excluded: self.excluded(),
             automatic: None,
             change: None,
         }
+    }
+
+    /// What savepoints of this machine do not cover.
+    fn excluded(&self) -> Vec<ExcludedPlace> {
+        let coverage = Coverage::new(&self.system.machine);
+        let homes = coverage.homes().iter().map(|home| (home.to_string(), "a user's home"));
+        let places = excluded_places().map(|(place, why)| (place.to_owned(), why)).chain(homes);
+        places.map(|(place, why)| ExcludedPlace { place, why: why.into() }).collect()
     }
 
     /// All savepoints; `trouble` is when the trouble began, in the machine's local time.
