@@ -442,6 +442,18 @@ fn a_file_that_became_large_is_no_longer_covered_and_stays() {
 }
 
 #[test]
+fn what_makes_a_return_impossible_is_said_before_the_question() {
+    let dir = folder();
+    let (world, settings, _, after) = updated(dir.path());
+    let full = Engine::open(settings, Arc::new(TestDisk::new(Accident::None).with_free(0))).unwrap();
+    for plan_only in [true, false] {
+        let refused = full.return_to(1, &exactly(), plan_only, &NoObserver, &mut |_| unreachable!());
+        assert!(matches!(refused, Err(WorkError::Change(ChangeError::NoRoom { .. }))), "{refused:#?}");
+    }
+    assert_same("refused", &after, &covered(&world));
+}
+
+#[test]
 fn a_home_in_a_covered_folder_is_not_part_of_the_system() {
     let dir = folder();
     let world = world(dir.path());

@@ -270,6 +270,9 @@ impl From<ChangeError> for Failure {
                 "nothing was changed".into(),
                 Some("free some space, then run the command again".into()),
             ),
+            ChangeError::NotWhole { place, why, next } => {
+                Self::not_done(format!("{place}: {why}"), "nothing was changed".into(), next.clone())
+            }
             ChangeError::Busy => Self::not_done(
                 error.to_string(),
                 String::new(),

@@ -45,7 +45,7 @@ pub use displaced::displaced;
 pub use journal::{ChangeLog, JournalError, RoundLog};
 pub use keep::{folder_for, make_pool_dir, pool_dir};
 pub use merge::Refusal;
-pub use obstacles::Blocked;
+pub use obstacles::{Blocked, require_possible};
 pub use overview::{BadLog, ChangeSummary, Overview, Salvaged, latest_run, standings, unfinished};
 pub use record::{Begin, ClearedFlags, HomeOf, ParentTime, Purpose, Record, Verb};
 pub use recover::{Recovered, recover};
@@ -56,7 +56,7 @@ pub use undo::{UndoPlan, UndoRound, plan_undo};
 
 use std::io;
 
-use crate::model::SystemPath;
+use crate::model::{Action, SystemPath};
 use crate::platform::services::ServiceError;
 use crate::store::StoreError;
 
@@ -106,6 +106,8 @@ pub enum ChangeError {
         place: SystemPath,
         /// The reason.
         why: String,
+        /// What to do about it.
+        next: Option<Action>,
     },
     /// The disk failed, and the change could neither be completed nor undone.
     #[error("cannot finish change {change}")]

@@ -28,6 +28,23 @@ pub struct Blocked {
     pub next: Option<Action>,
 }
 
+impl From<Blocked> for ChangeError {
+    fn from(blocked: Blocked) -> Self {
+        Self::NotWhole { place: blocked.place, why: blocked.why, next: blocked.next }
+    }
+}
+
+/// Refuses actions of which one has an obstacle, or for which there is not enough free space. Nothing is written.
+///
+/// # Errors
+/// [`ChangeError::NotWhole`] and [`ChangeError::NoRoom`].
+pub fn require_possible(context: &ChangeContext<'_>, actions: &[PlannedAction]) -> Result<(), ChangeError> {
+    match sift(context, actions.to_vec()).1.into_iter().next() {
+        Some(first) => Err(first.into()),
+        None => require_room(context, actions),
+    }
+}
+
 /// Removes the actions with an obstacle.
 pub(super) fn sift(
     context: &ChangeContext<'_>,

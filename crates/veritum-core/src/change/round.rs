@@ -182,7 +182,7 @@ impl<'a> OpenChange<'a> {
             reverts.remove(&action.index);
         }
         if let Some(first) = blocked.first().filter(|_| self.is_whole) {
-            return Err(ChangeError::NotWhole { place: first.place.clone(), why: first.why.clone() });
+            return Err(first.clone().into());
         }
         // Actions with obstacles are not completely reverted.
         settles.retain(|key| !reverts.values().any(|blocked| blocked == key));
@@ -414,7 +414,7 @@ impl Drop for OpenChange<'_> {
 
 fn not_whole(actions: &[PlannedAction], index: u32, why: String) -> ChangeError {
     let place = actions.iter().find(|action| action.index == index).map(|action| action.place.clone());
-    ChangeError::NotWhole { place: place.unwrap_or_else(SystemPath::root), why }
+    ChangeError::NotWhole { place: place.unwrap_or_else(SystemPath::root), why, next: None }
 }
 
 fn bytes_of(action: &PlannedAction) -> u64 {

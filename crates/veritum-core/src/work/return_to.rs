@@ -8,7 +8,7 @@ use super::regenerate::{regenerate, triggers};
 use super::session::Session;
 use super::{Agreement, Engine, WorkError};
 use crate::areas::FILES;
-use crate::change::{ChangeContext, ChangeError, Locks, Verb, unfinished};
+use crate::change::{ChangeContext, ChangeError, Locks, Verb, require_possible, unfinished};
 use crate::event::Observer;
 use crate::history;
 use crate::model::{Digest, PackageId, SystemPath};
@@ -68,6 +68,8 @@ impl Engine {
         };
         let mut plan = plan_return(&case, &head)?;
         self.find_lost(&mut plan, observer)?;
+        // Known before the question.
+        require_possible(&context, &plan.actions)?;
         let mut report = self.return_report(&head, &plan, wanted);
         if plan_only || plan.is_empty() || !report.lost.is_empty() || ask(&report) == Agreement::No {
             return Ok(report);
