@@ -120,6 +120,30 @@ fn pool_names(world: &World) -> Vec<String> {
 }
 
 #[test]
+fn a_damaged_savepoint_goes_first_once_a_later_one_is_whole() {
+    let dir = folder();
+    let world = machine_with_three(dir.path());
+    let head = |number: u64| world.at(&format!("/{STATE}/savepoints/{number}"));
+    let damage = |number: u64| {
+        let text = fs::read_to_string(head(number)).unwrap();
+        fs::write(head(number), text.replace("made", "mode")).unwrap();
+        text
+    };
+    let earlier = kept(&world, &b"quay 1\n".repeat(900));
+    let at = |seconds| later(&world.settings(), seconds);
+    let whole = damage(3);
+    let (made, _) = on_a_small_disk(&at(40), Accident::None);
+    assert!(made.unwrap().removed.is_empty() && earlier.exists(), "the next one may write its parts again");
+    fs::write(head(3), whole).unwrap();
+    damage(1);
+    let report = open(&at(50)).list_savepoints(None, &NoObserver).unwrap();
+    assert!(report.savepoints[0].trouble.is_some() && report.savepoints[1].trouble.is_none(), "{report:#?}");
+    let (made, _) = on_a_small_disk(&at(50), Accident::None);
+    assert_eq!(made.unwrap().removed[0], 1);
+    assert!(!earlier.exists(), "only the damaged one needed it");
+}
+
+#[test]
 fn what_an_interruption_left_stays_while_a_damaged_savepoint_may_need_it() {
     let dir = folder();
     let world = machine_with_three(dir.path());

@@ -2,7 +2,7 @@
 //! their file system, or less than a twentieth of it is free.
 //!
 //! Never removed are the last savepoint before a change of the last week, and the last two while there is free space. Where others
-//! fill the disk and the savepoints hardly take any of it, none is removed for that.
+//! fill the disk and the savepoints hardly take any of it, none is removed for that. Damaged ones go first, if a later one is whole.
 
 use std::collections::{HashMap, HashSet};
 
@@ -60,6 +60,11 @@ impl Space {
         Ok(Self { taken: taken_here + backups, limit: room.total / SHARE, missing })
     }
 
+    fn after_freeing(self, bytes: u64) -> Self {
+        let (taken, missing) = (self.taken.saturating_sub(bytes), self.missing.saturating_sub(bytes));
+        Self { taken, missing, ..self }
+    }
+
     fn is_enough(&self) -> bool {
         self.taken <= self.limit && self.missing == 0
     }
@@ -79,21 +84,36 @@ pub(super) fn prune(
     if space.is_enough() && !interrupted {
         return Ok(Pruned::default());
     }
-    let mut all: Vec<Candidate> = Vec::new();
+    let (mut all, mut damaged): (Vec<Candidate>, Vec<u64>) = (Vec::new(), Vec::new());
     for number in savepoints.numbers()? {
-        // What a damaged savepoint needs is unknown: nothing is removed.
-        let Ok(candidate) = Candidate::read(savepoints, number) else {
-            return Ok(Pruned { has_leftovers: interrupted, ..Pruned::default() });
-        };
-        all.push(candidate);
+        match Candidate::read(savepoints, number) {
+            Ok(candidate) => all.push(candidate),
+            Err(SavepointError::Damaged { .. }) => damaged.push(number),
+            // Such as one of a newer version: what it needs is unknown.
+            Err(_) => return Ok(Pruned { has_leftovers: interrupted, ..Pruned::default() }),
+        }
     }
-    let removed = to_remove(&all, space, &protected(&all, &changes(), now), &|digest| costs.of(digest));
+    // The next savepoint writes a damaged part again if it has the same; where a later one is whole, that was in vain.
+    let last_whole = all.last().map(|candidate| candidate.head.savepoint);
+    if damaged.iter().any(|number| space.is_enough() || Some(*number) > last_whole) {
+        return Ok(Pruned { has_leftovers: interrupted, ..Pruned::default() });
+    }
+    let space = if damaged.is_empty() { space } else { space.after_freeing(unneeded(pools, &all, &costs)) };
+    let mut removed = damaged;
+    removed.extend(to_remove(&all, space, &protected(&all, &changes(), now), &|digest| costs.of(digest)));
     for number in &removed {
         savepoints.remove_head(*number)?;
     }
     all.retain(|candidate| !removed.contains(&candidate.head.savepoint));
     let times = remove_unneeded(savepoints, pools, &all)?;
     Ok(Pruned { removed, times, has_leftovers: false })
+}
+
+/// The bytes of contents that none of these savepoints needs.
+fn unneeded(pools: &Pools<'_>, all: &[Candidate], costs: &Costs) -> u64 {
+    let needed: HashSet<&Digest> = all.iter().flat_map(|candidate| &candidate.contents).collect();
+    let contents: HashSet<Digest> = pools.all().iter().flat_map(|pool| pool.index().digests()).collect();
+    contents.iter().filter(|digest| !needed.contains(digest)).map(|digest| costs.of(digest)).sum()
 }
 
 /// Removes contents and parts that no savepoint needs.

@@ -162,9 +162,11 @@ impl Engine {
         let (all, bytes) = summaries(&self.context(&state, observer), notes.as_ref(), &self.system.pool)?;
         report.bytes = bytes;
         let made = |summary: &SavepointSummary| summary.head.as_ref().ok().map(|head| (head.made, head.savepoint));
-        let before = all.iter().filter_map(made).filter(|(made, _)| trouble.is_some_and(|at| *made <= at));
-        report.before_trouble = before.max().map(|(_, number)| number);
         report.savepoints = self.savepoint_lines(&state, &all)?;
+        let is_damaged =
+            |number: &u64| report.savepoints.iter().any(|line| line.savepoint == *number && line.trouble.is_some());
+        let before = all.iter().filter_map(made).filter(|(made, _)| trouble.is_some_and(|at| *made <= at));
+        report.before_trouble = before.filter(|(_, number)| !is_damaged(number)).max().map(|(_, number)| number);
         Ok(report)
     }
 

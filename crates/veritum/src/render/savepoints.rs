@@ -111,8 +111,15 @@ pub(crate) fn listed(context: &Context, report: &SavepointsReport) -> String {
         let lost = format!("savepoint {}: {files} not kept whole ({why})", line.savepoint);
         out.push_str(&format!("  {}\n", paint(Label::Problem, &lost)));
     }
-    let chosen = report.before_trouble.or(report.savepoints.last().map(|line| line.savepoint)).unwrap_or(1);
-    let mut commands = vec![(context.command(&format!("return {chosen} --plan")), "what a return to it would change")];
+    let last_whole = || report.savepoints.iter().rfind(|line| line.trouble.is_none()).map(|line| line.savepoint);
+    let mut commands = match report.before_trouble.or_else(last_whole) {
+        Some(chosen) => {
+            vec![(context.command(&format!("return {chosen} --plan")), "what a return to it would change")]
+        }
+        None => {
+            vec![(context.command("savepoint"), "a new one: damaged parts that the system still has are written again")]
+        }
+    };
     commands.extend((!report.automatic).then_some(on));
     out.push_str(&format!("\n{}", next(context, &commands)));
     out
