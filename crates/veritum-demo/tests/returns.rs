@@ -442,6 +442,30 @@ fn a_file_that_became_large_is_no_longer_covered_and_stays() {
 }
 
 #[test]
+fn what_a_killed_dpkg_left_goes_and_what_people_put_beside_it_stays() {
+    let dir = folder();
+    let world = world(dir.path());
+    let before = covered(&world);
+    savepoint(&later(&world.settings(), 10));
+    let kinds = ["/usr/lib/modules/9/kernel", "/usr/lib/keel", "/usr/share/mixed/inner"];
+    for folder in kinds {
+        fs::create_dir_all(world.at(folder)).unwrap();
+        fs::write(world.at(folder).join("part.dpkg-new"), "part").unwrap();
+    }
+    fs::write(world.at("/etc/part.conf.dpkg-new"), "part").unwrap();
+    fs::write(world.at("/usr/share/mixed/own"), "own").unwrap();
+    let after = covered(&world);
+    let settings = later(&world.settings(), 20);
+    let report = returned(&settings, &ReturnWanted::default());
+    assert_eq!(staying(&report).keys().collect::<Vec<_>>(), ["/usr/share/mixed", "/usr/share/mixed/own"]);
+    undo(&settings, None).unwrap();
+    assert_same("undone", &after, &covered(&world));
+    fs::remove_file(world.at("/usr/share/mixed/own")).unwrap();
+    assert!(staying(&returned(&settings, &ReturnWanted::default())).is_empty());
+    assert_same("returned", &before, &covered(&world));
+}
+
+#[test]
 fn what_makes_a_return_impossible_is_said_before_the_question() {
     let dir = folder();
     let (world, settings, _, after) = updated(dir.path());

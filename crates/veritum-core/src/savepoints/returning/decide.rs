@@ -8,6 +8,7 @@ use super::config::{ConfigFiles, is_generated};
 use super::diversions::is_diversions;
 use super::packages::{Moving, Packages};
 use super::singles::{self, Single};
+use super::unfinished;
 use crate::model::{PathSet, SystemPath};
 use crate::report::StayReason;
 use crate::savepoints::Coverage;
@@ -72,6 +73,7 @@ impl<'a> Decider<'a> {
             fates.push(fate);
         }
         self.follow_links(&mut fates, &mut aside);
+        unfinished::set_aside_folders(self.differences, &mut fates);
         self.keep_folders(&mut fates);
         fates
     }
@@ -162,7 +164,7 @@ impl<'a> Decider<'a> {
         // A diversion made since goes, and the file comes back under its own name.
         let diverted = self.diverted.contains(path);
         let brought = listed || diverted || self.config.is_brought(path) || self.config.is_made_by_tools(difference);
-        if brought || self.case.wanted.exact {
+        if brought || self.case.wanted.exact || unfinished::is_unfinished(path) {
             return Fate::SetAside;
         }
         // What the system's tools made for a package that goes away: its folder goes with it, or its kernel does.

@@ -14,6 +14,7 @@ mod menus;
 mod owners;
 mod packages;
 mod singles;
+mod unfinished;
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
