@@ -466,6 +466,40 @@ fn what_a_killed_dpkg_left_goes_and_what_people_put_beside_it_stays() {
 }
 
 #[test]
+fn files_of_an_interrupted_installation_go_although_no_list_has_them() {
+    let dir = folder();
+    let world = world(dir.path());
+    fs::create_dir_all(world.at("/var/log")).unwrap();
+    let before = covered(&world);
+    savepoint(&later(&world.settings(), -5));
+    let at = jiff::Timestamp::now().strftime("%Y-%m-%d %H:%M:%S").to_string();
+    // An earlier file is a folder in the new version; dpkg was killed before it wrote the list.
+    fs::remove_file(world.at("/usr/share/quay/old-only")).unwrap();
+    fs::create_dir(world.at("/usr/share/quay/old-only")).unwrap();
+    fs::write(world.at("/usr/share/quay/old-only/inner"), "inner").unwrap();
+    fs::write(world.at("/usr/lib/new"), "new").unwrap();
+    fs::write(world.at("/etc/own"), "own").unwrap();
+    let half = |status: &str| status.replacen("install ok installed", "install reinstreq half-installed", 1);
+    let status = world.at("/var/lib/dpkg/status");
+    fs::write(&status, half(&fs::read_to_string(&status).unwrap())).unwrap();
+    let named = |seconds: i64| {
+        let settings = later(&world.settings(), seconds);
+        let report = open(&settings).return_to(1, &ReturnWanted::default(), true, &NoObserver, &mut |_| Agreement::No);
+        staying(&report.unwrap()).into_keys().collect::<Vec<_>>()
+    };
+    assert_eq!(named(20).len(), 4, "nothing says that packages were changed then");
+    fs::write(
+        world.at("/var/log/dpkg.log"),
+        format!("{at} startup archives unpack\n{at} upgrade quay:amd64 1.0-1 2.0-1\n"),
+    )
+    .unwrap();
+    assert_eq!(named(20), ["/etc/own"]);
+    fs::remove_file(world.at("/etc/own")).unwrap();
+    returned(&later(&world.settings(), 20), &ReturnWanted::default());
+    assert_same("returned", &before, &covered(&world));
+}
+
+#[test]
 fn what_makes_a_return_impossible_is_said_before_the_question() {
     let dir = folder();
     let (world, settings, _, after) = updated(dir.path());

@@ -5,8 +5,8 @@ use super::compare::Difference;
 use super::packages::Packages;
 use crate::machine::MachineTimeZone;
 use crate::model::{FileKind, Instant, Md5, SystemPath, byte_lines};
-use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
+use crate::platform::{InstallState, Package, Platform as _};
 use crate::savepoints::linkable::owned_now;
 use crate::savepoints::parts::Head;
 
@@ -129,6 +129,15 @@ impl<'a> ConfigFiles<'a> {
         let Some((_, stat)) = &difference.now else { return false };
         let times = if difference.has_other_content() { vec![stat.mtime] } else { vec![stat.mtime, stat.ctime] };
         times.into_iter().any(|at| self.is_moment_of_a_run(at))
+    }
+
+    /// Whether it is a place outside /etc and /opt that no package lists and that was made while packages were changed, although an
+    /// installation was interrupted: a list comes only after the files.
+    pub(super) fn is_of_interrupted(&self, difference: &Difference) -> bool {
+        let is_half = |package: &Package| package.install_state == InstallState::HalfInstalled;
+        let made_in_a_run = || difference.now.as_ref().is_some_and(|(_, stat)| self.is_moment_of_a_run(stat.ctime));
+        let packages = &self.case.installed.packages;
+        packages.iter().any(is_half) && made_in_a_run() && self.is_unowned(&difference.path)
     }
 
     fn is_moment_of_a_run(&self, at: Instant) -> bool {

@@ -164,7 +164,9 @@ impl<'a> Decider<'a> {
         // A diversion made since goes, and the file comes back under its own name.
         let diverted = self.diverted.contains(path);
         let brought = listed || diverted || self.config.is_brought(path) || self.config.is_made_by_tools(difference);
-        if brought || self.case.wanted.exact || unfinished::is_unfinished(path) {
+        let interrupted =
+            || unfinished::is_unfinished(path) || !is_of_a_person(path) && self.config.is_of_interrupted(difference);
+        if brought || self.case.wanted.exact || interrupted() {
             return Fate::SetAside;
         }
         // What the system's tools made for a package that goes away: its folder goes with it, or its kernel does.
