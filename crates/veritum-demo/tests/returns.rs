@@ -479,6 +479,10 @@ fn files_of_an_interrupted_installation_go_although_no_list_has_them() {
     fs::write(world.at("/usr/share/quay/old-only/inner"), "inner").unwrap();
     fs::write(world.at("/usr/lib/new"), "new").unwrap();
     fs::write(world.at("/etc/own"), "own").unwrap();
+    // The new configuration file is in place with the package's time, and not recorded yet.
+    fs::write(world.at("/etc/quay.conf"), "colour = blue\n").unwrap();
+    let conf = fs::File::options().write(true).open(world.at("/etc/quay.conf")).unwrap();
+    conf.set_modified(std::time::UNIX_EPOCH + std::time::Duration::from_secs(1_577_836_800)).unwrap();
     let half = |status: &str| status.replacen("install ok installed", "install reinstreq half-installed", 1);
     let status = world.at("/var/lib/dpkg/status");
     fs::write(&status, half(&fs::read_to_string(&status).unwrap())).unwrap();
@@ -487,7 +491,7 @@ fn files_of_an_interrupted_installation_go_although_no_list_has_them() {
         let report = open(&settings).return_to(1, &ReturnWanted::default(), true, &NoObserver, &mut |_| Agreement::No);
         staying(&report.unwrap()).into_keys().collect::<Vec<_>>()
     };
-    assert_eq!(named(20).len(), 4, "nothing says that packages were changed then");
+    assert_eq!(named(20).len(), 5, "nothing says that packages were changed then");
     fs::write(
         world.at("/var/log/dpkg.log"),
         format!("{at} startup archives unpack\n{at} upgrade quay:amd64 1.0-1 2.0-1\n"),

@@ -4,7 +4,7 @@ use super::ReturnCase;
 use super::compare::Difference;
 use super::packages::Packages;
 use crate::machine::MachineTimeZone;
-use crate::model::{FileKind, Instant, Md5, SystemPath, byte_lines};
+use crate::model::{FileKind, Instant, Md5, Stat, SystemPath, byte_lines};
 use crate::platform::debian::Debian;
 use crate::platform::{InstallState, Package, Platform as _};
 use crate::savepoints::linkable::owned_now;
@@ -50,6 +50,8 @@ pub(super) struct ConfigFiles<'a> {
     ucf: Vec<(SystemPath, Md5)>,
     /// These files with their packages.
     ucf_owners: Vec<(String, SystemPath)>,
+    /// When the savepoint was made, in seconds since the epoch.
+    made: i64,
     /// When packages were changed since the savepoint, in seconds since the epoch.
     runs: Vec<(i64, i64)>,
     owned: std::cell::OnceCell<crate::model::PathSet>,
@@ -68,7 +70,7 @@ impl<'a> ConfigFiles<'a> {
         };
         let runs = Debian.runs(machine).into_iter().filter_map(run).collect();
         let (ucf, ucf_owners) = (registered(&read(UCF)), owners(&read(UCF_OWNERS)));
-        Self { case, packages, ucf, ucf_owners, runs, owned: std::cell::OnceCell::new() }
+        Self { case, packages, ucf, ucf_owners, made: head.made.as_second(), runs, owned: std::cell::OnceCell::new() }
     }
 
     /// Whether a person, or a program outside the package tools, made this difference.
@@ -90,8 +92,8 @@ impl<'a> ConfigFiles<'a> {
                 shipped == Some(content) || self.ucf.iter().any(|(file, md5)| file == path && *md5 == content)
             };
             // As a package brought it: nobody has changed it since then.
-            return !self.md5_now(path).is_some_and(is_brought)
-                && (difference.has_other_content() || !self.is_in_a_run(difference));
+            let edited = difference.has_other_content() && !self.is_put_in_place(stat);
+            return !self.md5_now(path).is_some_and(is_brought) && (edited || !self.is_in_a_run(difference));
         }
         !self.is_in_a_run(difference)
     }
@@ -127,8 +129,14 @@ impl<'a> ConfigFiles<'a> {
     /// Whether the package tools were running when it changed: its content by its modification time, the rest by its change time.
     pub(super) fn is_in_a_run(&self, difference: &Difference) -> bool {
         let Some((_, stat)) = &difference.now else { return false };
-        let times = if difference.has_other_content() { vec![stat.mtime] } else { vec![stat.mtime, stat.ctime] };
+        let by_content = difference.has_other_content() && !self.is_put_in_place(stat);
+        let times = if by_content { vec![stat.mtime] } else { vec![stat.mtime, stat.ctime] };
         times.into_iter().any(|at| self.is_moment_of_a_run(at))
+    }
+
+    /// Whether a content that differs was not written since: it was put in place with an earlier time, as package tools do.
+    fn is_put_in_place(&self, stat: &Stat) -> bool {
+        stat.mtime.s < self.made
     }
 
     /// Whether it is a place outside /etc and /opt that no package lists and that was made while packages were changed, although an
