@@ -19,6 +19,17 @@ type Row = (&'static str, bool, String);
 
 pub(crate) fn preview(context: &Context, report: &ReturnReport) -> String {
     let mut out = format!("{} of {}{}\n\n", head(report), local(&report.made), because(report));
+    out.push_str(&rows(context, report));
+    out.push_str(&staying(context, report));
+    out.push_str(&lost(context, report));
+    let homes = "users' homes, /root, /srv, /usr/local, logs, data of services, the boot loader";
+    out.push_str(&format!("\n  {} {homes}\n", paint(Label::Heading, "Not touched:")));
+    out.push_str("  Replaced files are backed up: `veritum undo` undoes all of it.\n\n");
+    out
+}
+
+/// What returns, what that means, and the accounts and packages that stay.
+fn rows(context: &Context, report: &ReturnReport) -> String {
     let all = context.global.all;
     let mut rows: Vec<Row> = Vec::new();
     rows.extend(packages(&report.packages, all).into_iter().map(|text| ("Packages", false, text)));
@@ -36,13 +47,7 @@ pub(crate) fn preview(context: &Context, report: &ReturnReport) -> String {
         vec![heading, if warns { labelled(Label::Problem, words) } else { cell(words) }]
     };
     let rows: Vec<_> = rows.into_iter().map(row).collect();
-    out.push_str(&table("  ", &rows, context.width));
-    out.push_str(&staying(context, report));
-    out.push_str(&lost(context, report));
-    let homes = "users' homes, /root, /srv, /usr/local, logs, data of services, the boot loader";
-    out.push_str(&format!("\n  {} {homes}\n", paint(Label::Heading, "Not touched:")));
-    out.push_str("  Replaced files are backed up: `veritum undo` undoes all of it.\n\n");
-    out
+    table("  ", &rows, context.width)
 }
 
 fn head(report: &ReturnReport) -> String {
@@ -260,13 +265,13 @@ fn not_done(context: &Context, report: &ReturnReport, again: &str, declined: boo
         return "Nothing was changed.\n".into();
     }
     if report.actions.is_empty() && report.lost.is_empty() {
-        let mut out = format!(
-            "{} is as it was at savepoint {}; nothing to return.\n",
-            text(&report.machine.hostname),
-            report.savepoint
-        );
-        out.push_str(&staying(context, report));
-        return out;
+        let (rows, staying) = (rows(context, report), staying(context, report));
+        let (name, number) = (text(&report.machine.hostname), report.savepoint);
+        if rows.is_empty() && staying.is_empty() {
+            return format!("{name} is as it was at savepoint {number}; nothing to return.\n");
+        }
+        let gap = if rows.is_empty() { "" } else { "\n" };
+        return format!("Nothing returns to savepoint {number} of {name}; what differs stays:\n{gap}{rows}{staying}");
     }
     let mut out = preview(context, report);
     if !report.lost.is_empty() {
