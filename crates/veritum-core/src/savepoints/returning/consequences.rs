@@ -6,6 +6,7 @@ use super::ReturnCase;
 use super::compare::Difference;
 use super::decide::Fate;
 use super::packages::{Moving, Packages};
+use super::unfinished::is_unfinished;
 use crate::model::SystemPath;
 use crate::platform::debian::compare_versions;
 use crate::report::Consequences;
@@ -32,7 +33,7 @@ pub(super) fn consequences(
     let of_packages = packages.paths_then().filter(|(path, _)| is_service(path));
     let mut services: BTreeSet<&SystemPath> =
         of_packages.filter_map(|(path, mut owners)| owners.any(returns).then_some(path)).collect();
-    for difference in changing {
+    for difference in changing.filter(|difference| !is_unfinished(&difference.path)) {
         let path = &difference.path;
         if is_service(path) {
             services.insert(path);
