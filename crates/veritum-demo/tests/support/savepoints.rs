@@ -1,18 +1,19 @@
 //! A machine with two releases of its packages, for tests of savepoints.
 #![allow(dead_code, reason = "each test file uses a part of it")]
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use veritum_core::event::NoObserver;
-use veritum_core::report::{ReturnReport, SavepointReport};
+use veritum_core::report::{ReturnReport, SavepointReport, StayReason};
 use veritum_core::savepoints::ReturnWanted;
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, Engine, Settings, WorkError};
 use veritum_demo::world::{World, add, add_file, package};
 use veritum_demo::{Content, Package};
 
-use super::STATE;
+use super::support::STATE;
 
 /// A moment so much later than now, in seconds, that everything has settled.
 pub(crate) fn later(settings: &Settings, seconds: i64) -> Settings {
@@ -108,4 +109,9 @@ pub(crate) fn updated(dir: &Path) -> (World, Settings, Tree, Tree) {
 
 pub(crate) fn returned(settings: &Settings, wanted: &ReturnWanted) -> ReturnReport {
     return_to(&super::open(settings), 1, wanted).unwrap()
+}
+
+/// What stays, with the reasons.
+pub(crate) fn staying(report: &ReturnReport) -> BTreeMap<String, StayReason> {
+    report.staying.iter().map(|place| (place.path.to_string(), place.reason)).collect()
 }
