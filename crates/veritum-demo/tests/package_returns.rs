@@ -148,21 +148,28 @@ fn of_folders_for_data_only_what_the_package_ships_returns() {
     let dir = folder();
     let mut keel = package("keel", "1");
     add_file(&mut keel, "/var/lib/keel", "1");
-    let world = World::new(&dir.path().join("world"), &[with_files("1", &["rules", "removed"]), keel.clone()]);
+    let world =
+        World::new(&dir.path().join("world"), &[with_files("1", &["rules", "scores", "removed"]), keel.clone()]);
     fs::create_dir(world.at(STATE)).unwrap();
     fs::write(world.at("/var/lib/boat/data"), "of the service").unwrap();
     savepoint(&later(&world.settings(), 10));
-    world.upgrade(&[with_files("2", &["rules", "new", "new-folder/part"]), keel]).unwrap();
+    world.upgrade(&[with_files("2", &["rules", "scores", "new", "new-folder/part"]), keel]).unwrap();
     fs::write(world.at("/var/lib/boat/data"), "of the service, later").unwrap();
     fs::write(world.at("/var/lib/boat/new-folder/data"), "later").unwrap();
     fs::write(world.at("/var/lib/keel"), "changed by its program").unwrap();
+    fs::write(world.at("/var/lib/boat/scores"), "99").unwrap();
     fs::create_dir_all(world.at("/srv/moved/inner")).unwrap();
     fs::write(world.at("/srv/moved/inner/data"), "data").unwrap();
     let _ = fs::remove_dir_all(world.at("/var/lib/moved"));
     std::os::unix::fs::symlink("/srv/moved", world.at("/var/lib/moved")).unwrap();
     let after = covered(&world);
-    let report = returned(&later(&world.settings(), 20), &ReturnWanted { exact: true, ..ReturnWanted::default() });
+    let report = returned(&later(&world.settings(), 20), &ReturnWanted::default());
+    assert!(named(&report).contains(&("/var/lib/boat/scores".into(), StayReason::DataChanged)), "{report:#?}");
     let read = |name: &str| fs::read_to_string(world.at(&format!("/var/lib/{name}"))).ok();
+    assert_eq!(["boat/rules", "boat/scores"].map(read), [Some("1".into()), Some("99".into())]);
+    undo(&later(&world.settings(), 25), None).unwrap();
+    let report = returned(&later(&world.settings(), 30), &ReturnWanted { exact: true, ..ReturnWanted::default() });
+    assert_eq!(read("boat/scores").as_deref(), Some("1"), "asked for");
     assert_eq!(["boat/rules", "boat/removed", "boat/new"].map(read), [Some("1".into()), Some("1".into()), None]);
     assert_eq!(read("boat/new-folder/part"), None);
     assert_eq!(read("boat/new-folder/data").as_deref(), Some("later"));
@@ -170,6 +177,6 @@ fn of_folders_for_data_only_what_the_package_ships_returns() {
     assert_eq!(read("keel").as_deref(), Some("changed by its program"), "its package is the same");
     assert_eq!(fs::read_to_string(world.at("/srv/moved/inner/data")).unwrap(), "data");
     assert!(named(&report).contains(&("/var/lib/moved".into(), StayReason::NotCovered)), "{report:#?}");
-    undo(&later(&world.settings(), 30), None).unwrap();
+    undo(&later(&world.settings(), 40), None).unwrap();
     assert_same("undone", &after, &covered(&world));
 }

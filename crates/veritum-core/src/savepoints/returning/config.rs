@@ -126,6 +126,18 @@ impl<'a> ConfigFiles<'a> {
         Some(Md5::hash(&dir.read(path.name(), MAX_CONFIG).ok()?))
     }
 
+    /// Whether a file is as an installed package that owns it shipped it; not if its digest is unknown.
+    pub(super) fn is_as_shipped(&self, path: &SystemPath) -> bool {
+        let records = Debian.records(self.case.context.machine);
+        let is_owner = |package: &&Package| {
+            let id = &package.id;
+            self.packages.owners_now(path).any(|m| m.change.package == id.name && m.change.arch == id.arch)
+        };
+        let shipped = |package: &Package| records.read_list(package, None).ok()?.md5s.get(path).copied();
+        let mut shipped = self.case.installed.packages.iter().filter(is_owner).filter_map(shipped);
+        self.md5_now(path).is_some_and(|now| shipped.any(|md5| md5 == now))
+    }
+
     /// Whether the package tools were running when it changed: its content by its modification time, the rest by its change time.
     pub(super) fn is_in_a_run(&self, difference: &Difference) -> bool {
         let Some((_, stat)) = &difference.now else { return false };

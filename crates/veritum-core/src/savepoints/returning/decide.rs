@@ -118,7 +118,15 @@ impl<'a> Decider<'a> {
         let mut owners = self.packages.owners_then(path).chain(self.packages.owners_now(path));
         let package_returns = owners.any(|moving| moving.wanted && moving.stays.is_none());
         let all = self.case.wanted.packages.is_empty();
-        singles::fate(difference, Single { package_returns, all, has_folder })
+        let fate = singles::fate(difference, Single { package_returns, all, has_folder });
+        // What a program changed there since is its data.
+        let is_file = difference.now.as_ref().is_some_and(|(now, _)| matches!(now.what, What::File { .. }));
+        match fate {
+            Fate::Returns if is_file && !self.case.wanted.exact && !self.config.is_as_shipped(path) => {
+                Fate::Stays(StayReason::DataChanged)
+            }
+            other => other,
+        }
     }
 
     /// Why a configuration file stays that a person changed or removed.
