@@ -54,7 +54,7 @@ impl<'a> Committed<'a> {
         for action in self.actions {
             let Some(parent) = action.place.parent() else { continue };
             let temp = staged_name(self.change, self.round, action.index);
-            let names = [[temp.as_slice(), b"-out"].concat(), temp];
+            let names = [[temp.as_slice(), super::site::ASIDE].concat(), temp];
             if self.is_missing(context, action, &parent, &names)? {
                 missing.entry(parent).or_default().extend(names);
             }

@@ -19,6 +19,7 @@ mod attributes;
 mod beside;
 mod committed;
 mod context;
+mod devices;
 mod displaced;
 mod folders;
 mod journal;

@@ -35,10 +35,11 @@ pub fn recover(
     let_go: &mut dyn FnMut(),
 ) -> Result<Option<Recovered>, ChangeError> {
     let at = |source| ChangeError::Journal { change: number, source };
-    let Some(log) = context.state.change(number).map_err(at)? else { return Ok(None) };
+    let Some(mut log) = context.state.change(number).map_err(at)? else { return Ok(None) };
     if log.end().is_some() {
         return Ok(None);
     }
+    super::devices::adopt(&context, number, &mut log);
     let io = |source: std::io::Error| at(JournalError::Io(source));
     let dir = context.state.sub(&format!("changes/{number}")).map_err(io)?;
     let mut journal = Journal::reopen(dir, &log).map_err(io)?;

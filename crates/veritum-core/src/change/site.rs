@@ -23,6 +23,9 @@ pub(super) const MOVED: &str = "its folder was moved during the change; the file
 pub(super) const TAKEN_AWAY: &str = "removed by another program during the change";
 pub(super) const GONE: &str = "its folder no longer exists";
 
+/// The end of the displaced object's second name.
+pub(super) const ASIDE: &[u8] = b"-out";
+
 /// The place of one action.
 pub(super) struct SwapSite {
     pub(super) dir: Dir,
@@ -52,7 +55,7 @@ impl SwapSite {
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, why));
         }
         let temp = staged_name(committed.change, committed.round, action.index);
-        let aside = [temp.as_slice(), b"-out"].concat();
+        let aside = [temp.as_slice(), ASIDE].concat();
         let site = Self { dir, name: action.place.entry().to_vec(), temp, aside };
         site.settle()?;
         Ok(Some(site))
