@@ -86,10 +86,10 @@ pub fn info_md5sums(bytes: &[u8]) -> Result<PathMap<Md5>, String> {
 /// What all packages list below a folder, in order. Lists that cannot be read are left out.
 #[must_use]
 pub fn listed_below(machine: &Machine, folder: &SystemPath) -> Vec<SystemPath> {
-    let info = machine.resolve(&super::in_database("info")).and_then(|real| machine.dir(&real));
-    let Ok((info, names)) = info.and_then(|info| Ok((info.disk().list(info.fd())?, info))).map(|(n, i)| (i, n)) else {
+    let Ok(info) = machine.resolve(&super::in_database("info")).and_then(|real| machine.dir(&real)) else {
         return Vec::new();
     };
+    let names = info.disk().list(info.fd()).unwrap_or_default();
     let begin = if folder.is_root() { b"/".to_vec() } else { [folder.as_bytes(), b"/"].concat() };
     let below = |name: &[u8]| -> Vec<SystemPath> {
         let bytes = info.read(name, MAX_INFO).unwrap_or_default();

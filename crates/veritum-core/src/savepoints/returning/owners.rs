@@ -1,4 +1,4 @@
-//! [`Owners`]: the ids of users and groups of then, as ids of now.
+//! [`Ids`]: the ids of users or groups of then, as ids of now.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
@@ -28,7 +28,8 @@ impl Ids {
     }
 
     /// The id of now for an id of then. A system user or group that is missing is to be added again: with its id, or with
-    /// another one where that is another account's now. A missing person's id that is another account's now becomes that of `nobody`.
+    /// another one where another account has it now. Where another account has a missing person's id now, it becomes that of `nobody`:
+    /// nothing of one account may become another's.
     pub(super) fn translated(&mut self, id: u32) -> u32 {
         let Some(name) = self.then.get(&id) else { return id };
         if let Some(now) = self.now_by_name.get(name).or_else(|| self.again.get(name)) {
