@@ -11,6 +11,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
 
+use veritum_core::repository::Limits;
+
 /// How a server misbehaves.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
@@ -97,6 +99,15 @@ impl Mirror {
     /// Misbehaves for paths with this suffix, this many times.
     pub fn misbehave(&self, ending: &str, how: Mischief, times: usize) {
         self.shared.book().rules.push((ending.to_owned(), how, times));
+    }
+
+    /// The limits of its clients: short only while it does not answer, as a busy machine is slow, too.
+    #[must_use]
+    pub fn limits(&self) -> Limits {
+        let is_silent = |how: &Mischief| matches!(how, Mischief::NoObserver | Mischief::StallsAfter(_));
+        let seconds = if self.shared.book().rules.iter().any(|(_, how, _)| is_silent(how)) { 1 } else { 30 };
+        let short = Duration::from_secs(seconds);
+        Limits { connect: Duration::from_secs(30), silence: short, patience: short * 2 }
     }
 
     /// Stops misbehaving.

@@ -4,14 +4,13 @@ mod support;
 
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
 use support::{check, folder, open, told, try_repair};
 use veritum_core::areas::STORE;
 use veritum_core::event::NoObserver;
 use veritum_core::model::Scope;
 use veritum_core::report::Outcome;
-use veritum_core::repository::{Limits, RepositorySettings};
+use veritum_core::repository::RepositorySettings;
 use veritum_core::store::{self, Location, StoreError};
 use veritum_core::work::{Engine, Settings, WorkError};
 use veritum_demo::mirror::{Mirror, Mischief};
@@ -44,14 +43,9 @@ impl Far {
     }
 
     fn settings(&self) -> Settings {
-        let limits = Limits {
-            connect: Duration::from_secs(2),
-            silence: Duration::from_millis(1000),
-            patience: Duration::from_secs(2),
-        };
         let repositories = RepositorySettings {
             network: true,
-            limits,
+            limits: self.mirror.limits(),
             downloads: self.dir.path().join("downloads"),
             ..RepositorySettings::default()
         };

@@ -3,10 +3,9 @@
 
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
 use veritum_core::platform::debian::apt::{deb_file_name, file_name_of_uri};
-use veritum_core::repository::{Limits, RepositorySettings};
+use veritum_core::repository::RepositorySettings;
 use veritum_core::trust::VendorKeys;
 use veritum_core::trust::openpgp::Keyring;
 use veritum_core::work::Settings;
@@ -146,14 +145,13 @@ impl Stand {
 
     /// Settings without a store, with the network.
     pub(crate) fn settings(&self) -> Settings {
-        let short = Duration::from_millis(300);
         Settings {
             store: None,
             trust: self.trust(),
             notes: Some(self.dir.path().join("notes")),
             repositories: RepositorySettings {
                 network: true,
-                limits: Limits { connect: Duration::from_secs(2), silence: short, patience: Duration::from_secs(2) },
+                limits: self.mirror.limits(),
                 downloads: self.downloads(),
                 cache: self.dir.path().join("cache"),
                 ..RepositorySettings::default()
