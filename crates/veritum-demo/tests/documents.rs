@@ -68,7 +68,7 @@ fn row(records: usize) -> Option<String> {
     }
     let before = old_and_new(&world, COUNT);
     let recovered = open(&world.settings()).recover(&NoObserver).unwrap();
-    let did = recovered.changes.first().map_or("has nothing to do", |(_, word)| match word.word() {
+    let did = recovered.changes.first().map_or("has nothing to do", |done| match done.result.word() {
         "finished" => "finishes it",
         "taken-back" => "rolls it back",
         _ => "writes the last record",

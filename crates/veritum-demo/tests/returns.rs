@@ -6,15 +6,12 @@ mod two_releases;
 
 use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
-use std::path::Path;
-use std::process::Command;
 use std::sync::Arc;
 
 use support::{STATE, assert_same, folder, open, undo};
 use two_releases::{covered, exactly, later, return_to, returned, savepoint, staying, update, updated, world};
 use veritum_core::change::ChangeError;
 use veritum_core::event::NoObserver;
-use veritum_core::machine::Disk;
 use veritum_core::model::{ActionKind, SystemPath};
 use veritum_core::report::StayReason;
 use veritum_core::savepoints::ReturnWanted;
@@ -320,71 +317,6 @@ fn nothing_is_written_outside_what_a_savepoint_covers_whatever_its_manifest_says
     let is_outside = |path: &SystemPath| path.is_within_place("/home") || path.is_within_place("/var/log");
     assert!(report.actions.iter().all(|action| !is_outside(action.path.as_ref().unwrap())), "{report:#?}");
     assert_eq!(fs::read_to_string(world.at("/home/mirela/letter")).unwrap(), "private\n");
-}
-
-fn accidents(n: usize) -> [Accident; 2] {
-    if n.is_multiple_of(2) {
-        [Accident::Cut(n), Accident::Stop(n)]
-    } else {
-        [Accident::Fail(n, 28), Accident::Fail(n, 5)]
-    }
-}
-
-fn copy(from: &Path, to: &Path) {
-    let _ = fs::remove_dir_all(to);
-    assert!(Command::new("cp").arg("-a").arg(from).arg(to).status().unwrap().success());
-}
-
-/// Any accident in a return, or in its undo, leaves one state or the other after recovery.
-#[test]
-fn a_return_and_its_undo_are_whole_or_not_at_all_whatever_the_disk_does() {
-    let dir = folder();
-    let (world, settings, _, after) = updated(dir.path());
-    let (updated_copy, returned_copy) = (dir.path().join("updated"), dir.path().join("returned"));
-    copy(&world.machine(), &updated_copy);
-    returned(&settings, &exactly());
-    let done = covered(&world);
-    copy(&world.machine(), &returned_copy);
-    type Work = fn(&Engine) -> bool;
-    let works: [(&Path, [&Tree; 2], Work); 2] = [
-        (&updated_copy, [&after, &done], |engine| return_to(engine, 1, &exactly()).is_ok_and(|r| r.change.is_some())),
-        (&returned_copy, [&done, &after], |engine| {
-            engine.undo(None, false, &NoObserver, &mut |_| Agreement::Yes).is_ok()
-        }),
-    ];
-    for (from, outcomes, work) in works {
-        let run = |accident: Accident| {
-            copy(from, &world.machine());
-            let disk = Arc::new(TestDisk::new(accident));
-            let as_disk: Arc<dyn Disk> = disk.clone();
-            let fine = Engine::open(settings.clone(), as_disk).is_ok_and(|engine| work(&engine));
-            (disk, fine)
-        };
-        let (counting, fine) = run(Accident::None);
-        assert!(fine);
-        let total = counting.operations();
-        assert!(total > 60, "only {total} operations");
-        let mut met = [0, 0];
-        // Each kind of accident at every sixth operation: a full sweep of all takes minutes.
-        for n in (0..total).step_by(3) {
-            for accident in accidents(n) {
-                let (disk, _) = run(accident);
-                assert!(disk.happened(), "{accident:?}");
-                drop(disk);
-                for _ in 0..2 {
-                    open(&settings).recover(&NoObserver).unwrap_or_else(|e| panic!("{accident:?}: {e:?}"));
-                }
-                let now = covered(&world);
-                let which = outcomes.iter().position(|tree| tree.differences(&now).is_empty());
-                let which = which.unwrap_or_else(|| {
-                    let [a, b] = outcomes.map(|tree| tree.differences(&now).join("\n  "));
-                    panic!("{accident:?} of {total}: neither the one nor the other:\n  {a}\n--\n  {b}");
-                });
-                met[which] += 1;
-            }
-        }
-        assert!(met[0] > 10 && met[1] > 10, "both outcomes must be met: {met:?}");
-    }
 }
 
 #[test]

@@ -135,6 +135,8 @@ pub struct RoundLog<'a> {
     pub staged: Option<&'a [(u32, Identity)]>,
     /// Actions that failed while staging.
     pub given_up: &'a [(u32, String)],
+    /// Whether all of its actions take effect or none.
+    pub whole: bool,
     /// Whether it was being undone.
     pub back: bool,
     /// The results, if it is done.
@@ -201,7 +203,7 @@ impl ChangeLog {
                 | Record::DelegatedDone { .. }
                 | Record::End { .. }
                 | Record::Released { .. } => continue,
-                Record::Plan { round, actions, parents, cleared, .. } => {
+                Record::Plan { round, actions, parents, cleared, whole, .. } => {
                     if *round as usize != rounds.len() + 1 || rounds.last().is_some_and(RoundLog::is_open) {
                         return Err(JournalError::Damaged(format!("round {round} is out of order")));
                     }
@@ -212,6 +214,7 @@ impl ChangeLog {
                         cleared,
                         staged: None,
                         given_up: &[],
+                        whole: *whole,
                         back: false,
                         outcomes: None,
                         taken_back: None,
@@ -323,7 +326,8 @@ mod tests {
     }
 
     fn sample() -> Vec<Vec<u8>> {
-        let plan = Record::Plan { round: 1, actions: vec![], parents: vec![], cleared: vec![], settles: vec![] };
+        let plan =
+            Record::Plan { round: 1, actions: vec![], parents: vec![], cleared: vec![], settles: vec![], whole: false };
         let commit = Record::Commit { round: 1, staged: vec![], given_up: vec![] };
         let done = Record::Done { round: 1, outcomes: vec![] };
         [begin(), plan, commit, done].iter().map(|r| line(r).unwrap()).collect()

@@ -49,7 +49,7 @@ pub use merge::Refusal;
 pub use obstacles::{Blocked, require_possible};
 pub use overview::{BadLog, ChangeSummary, Overview, Salvaged, latest_run, standings, unfinished};
 pub use record::{Begin, ClearedFlags, HomeOf, ParentTime, Purpose, Record, Verb};
-pub use recover::{Recovered, recover};
+pub use recover::{Recovered, RecoveredChange, recover};
 pub use round::{FolderTimes, OpenChange, RoundReceipt};
 pub use standing::{Standing, Standings};
 pub use state::{StateError, StateFolder};

@@ -145,6 +145,9 @@ pub enum Record {
         /// actions that revert them fails.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         settles: Vec<ActionKey>,
+        /// Whether all of its actions take effect or none.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        whole: bool,
     },
     /// Everything is staged: from here on the round is completed rather than undone.
     Commit {
@@ -155,7 +158,7 @@ pub enum Record {
         /// Actions that failed while staging, with the reason.
         given_up: Vec<(u32, String)>,
     },
-    /// The round is undone after its commit record (the disk was full).
+    /// The round is undone after its commit record (the disk was full, or one of the actions of a whole round failed).
     Back {
         /// The round.
         round: u32,

@@ -1,14 +1,18 @@
 //! After an interruption: completes what was committed, undoes what was not. Idempotent.
 
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
 use super::committed::Committed;
 use super::context::ChangeContext;
 use super::folders::Folders;
-use super::journal::{ChangeLog, Journal};
+use super::journal::{ChangeLog, Journal, RoundLog};
 use super::record::Record;
 use super::swap::{backward, forward};
 use super::{ChangeError, JournalError, overview};
 use crate::event::Event;
 use crate::model::word_enum;
+use crate::plan::ActionOutcome;
 use crate::platform::services;
 
 word_enum! {
@@ -16,11 +20,23 @@ word_enum! {
     pub enum Recovered {
         /// Its last round was committed, and was completed.
         Finished = "finished",
-        /// Its last round was not committed, and was undone.
+        /// Its last round was undone: it was not committed, or could not be completed whole.
         TakenBack = "taken-back",
         /// All its rounds were complete; only its last record was missing.
         Closed = "closed",
     }
+}
+
+/// The result for one change.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct RecoveredChange {
+    /// Its number.
+    pub change: u64,
+    /// The result.
+    pub result: Recovered,
+    /// Why a committed round that takes effect as a whole was undone nevertheless.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
 }
 
 /// Completes or undoes the last round of a change. The caller holds the locks; `let_go` releases those of the package tools
@@ -33,7 +49,7 @@ pub fn recover(
     number: u64,
     now: jiff::Timestamp,
     let_go: &mut dyn FnMut(),
-) -> Result<Option<Recovered>, ChangeError> {
+) -> Result<Option<RecoveredChange>, ChangeError> {
     let at = |source| ChangeError::Journal { change: number, source };
     let Some(mut log) = context.state.change(number).map_err(at)? else { return Ok(None) };
     if log.end().is_some() {
@@ -43,7 +59,12 @@ pub fn recover(
     let io = |source: std::io::Error| at(JournalError::Io(source));
     let dir = context.state.sub(&format!("changes/{number}")).map_err(io)?;
     let mut journal = Journal::reopen(dir, &log).map_err(io)?;
-    let round = last_round(context, number, &log);
+    let mut add = |record: &Record| -> Result<(), ChangeError> {
+        journal.add(record).map_err(io)?;
+        context.observer.on_event(Event::Recorded(record.kind()));
+        Ok(())
+    };
+    let round = last_round(context, number, &log, &mut add);
     // Whatever the result of the round: services are started again.
     let paused = log.paused();
     let_go();
@@ -52,12 +73,7 @@ pub fn recover(
         unit,
         source,
     });
-    let (recovered, record) = round?;
-    let mut add = |record: &Record| -> Result<(), ChangeError> {
-        journal.add(record).map_err(io)?;
-        context.observer.on_event(Event::Recorded(record.kind()));
-        Ok(())
-    };
+    let (result, record, why) = round?;
     let mut answered = answered_by(&log);
     if let Some(record) = record {
         if let Record::Done { outcomes, .. } = &record {
@@ -71,7 +87,7 @@ pub fn recover(
     }
     add(&Record::End { ended: now, answered, remaining: 0 })?;
     overview::refresh(context.state);
-    Ok(Some(recovered))
+    Ok(Some(RecoveredChange { change: number, result, why }))
 }
 
 fn answered_by(log: &ChangeLog) -> u64 {
@@ -86,17 +102,31 @@ fn last_round(
     context: ChangeContext<'_>,
     number: u64,
     log: &ChangeLog,
-) -> Result<(Recovered, Option<Record>), ChangeError> {
+    add: &mut dyn FnMut(&Record) -> Result<(), ChangeError>,
+) -> Result<(Recovered, Option<Record>, Option<String>), ChangeError> {
     let rounds = log.rounds().map_err(|source| ChangeError::Journal { change: number, source })?;
-    let Some(last) = rounds.last().filter(|r| r.is_open()) else { return Ok((Recovered::Closed, None)) };
+    let Some(last) = rounds.last().filter(|r| r.is_open()) else { return Ok((Recovered::Closed, None, None)) };
     let folders = Folders::default();
     let committed = Committed::from_log(number, last, &folders);
     committed.find_moved(&context).map_err(|source| ChangeError::Unfinished { change: number, source })?;
     let unfinished = |source| ChangeError::Unfinished { change: number, source };
+    let mut not_possible = None;
     if last.staged.is_some() && !last.back {
         let outcomes = forward(&context, &committed).map_err(unfinished)?;
-        return Ok((Recovered::Finished, Some(Record::Done { round: last.round, outcomes })));
+        not_possible = failure(last, &outcomes).filter(|_| last.whole);
+        if not_possible.is_none() {
+            return Ok((Recovered::Finished, Some(Record::Done { round: last.round, outcomes }), None));
+        }
+        add(&Record::Back { round: last.round })?;
     }
     backward(&context, &committed).map_err(unfinished)?;
-    Ok((Recovered::TakenBack, Some(Record::TakenBack { round: last.round, why: "interrupted".into() })))
+    let why = not_possible.clone().unwrap_or_else(|| "interrupted".into());
+    Ok((Recovered::TakenBack, Some(Record::TakenBack { round: last.round, why }), not_possible))
+}
+
+/// The first action that failed, and why.
+fn failure(round: &RoundLog<'_>, outcomes: &[ActionOutcome]) -> Option<String> {
+    let (index, why) = outcomes.iter().find_map(|outcome| Some((outcome.index, outcome.failed.as_ref()?)))?;
+    let action = round.actions.iter().find(|action| action.index == index)?;
+    Some(format!("{}: {why}", action.place))
 }

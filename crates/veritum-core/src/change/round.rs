@@ -206,6 +206,7 @@ impl<'a> OpenChange<'a> {
             parents: parents.clone(),
             cleared: cleared.clone(),
             settles,
+            whole: self.is_whole,
         };
         self.record(&plan).map_err(|source| no_room_or(&actions, place.clone(), source))?;
         self.rounds = round;

@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{CheckReport, OwnReport, ProofReport};
-use crate::change::{Recovered, RoundReceipt, Verb};
+use crate::change::{RecoveredChange, RoundReceipt, Verb};
 use crate::model::{
     ActionKind, ActionResult, AreaName, FileKind, FindingId, PackageId, Subject, SystemPath, word_enum,
 };
@@ -230,7 +230,7 @@ pub struct RecoverReport {
     /// `veritum.recover/1`.
     pub format: String,
     /// Each interrupted change with its result.
-    pub changes: Vec<(u64, Recovered)>,
+    pub changes: Vec<RecoveredChange>,
 }
 
 impl RecoverReport {

@@ -8,7 +8,7 @@ use super::regenerate::{regenerate, regenerated};
 use super::session::Session;
 use super::{Agreement, Engine, WorkError};
 use crate::change::{
-    ChangeContext, ChangeError, ChangeLog, Locks, Recovered, Refusal, RoundReceipt, Standing, StateFolder, Task,
+    ChangeContext, ChangeError, ChangeLog, Locks, RecoveredChange, Refusal, RoundReceipt, Standing, StateFolder, Task,
     UndoPlan, UndoRound, Verb, latest_run, plan_undo, recover, standings, unfinished,
 };
 use crate::event::{Observer, Uninterruptible};
@@ -124,7 +124,7 @@ impl Engine {
         let mut locks = context.lock_own()?;
         for number in unfinished(&state)? {
             if let Some(recovered) = recover_with(self, &state, number, &mut locks, observer)? {
-                report.changes.push((number, recovered));
+                report.changes.push(recovered);
             }
         }
         Ok(report)
@@ -367,7 +367,7 @@ pub(super) fn recover_one(
     state: &StateFolder,
     number: u64,
     observer: &dyn Observer,
-) -> Result<Option<Recovered>, WorkError> {
+) -> Result<Option<RecoveredChange>, WorkError> {
     let home = home_of(&engine.system, state, number)?;
     let context = engine.context(state, observer);
     Ok(recover(at_home(context, home.as_ref()), number, engine.system.settings.now, &mut || ())?)
@@ -379,7 +379,7 @@ fn recover_with(
     number: u64,
     locks: &mut Locks,
     observer: &dyn Observer,
-) -> Result<Option<Recovered>, WorkError> {
+) -> Result<Option<RecoveredChange>, WorkError> {
     let home = home_of(&engine.system, state, number)?;
     let context = engine.context(state, observer);
     if home.is_none() && has_rounds(state, number) {

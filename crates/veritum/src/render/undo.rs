@@ -138,13 +138,17 @@ pub(crate) fn recover_question(open: &[u64]) -> String {
 /// The result of each interrupted change, one line each.
 pub(crate) fn recovered_lines(report: &RecoverReport) -> String {
     let mut text = String::new();
-    for (number, what) in &report.changes {
-        let words = match what {
-            Recovered::Finished => "was committed; now completed",
-            Recovered::TakenBack => "was not committed; rolled back, the system is unchanged",
-            Recovered::Closed => "was complete; only its last log entry was missing",
+    for done in &report.changes {
+        let words = match (done.result, &done.why) {
+            (Recovered::Finished, _) => "was committed; now completed".into(),
+            (Recovered::TakenBack, None) => "was not committed; rolled back, the system is unchanged".into(),
+            (Recovered::TakenBack, Some(why)) => {
+                format!("could not be completed ({why}); rolled back, as it takes effect as a whole or not at all")
+            }
+            (Recovered::Closed, _) => "was complete; only its last log entry was missing".into(),
         };
-        text.push_str(&format!("{} {words}\n", paint(Label::Good, &format!("change {number}"))));
+        let label = if done.why.is_some() { Label::Problem } else { Label::Good };
+        text.push_str(&format!("{} {words}\n", paint(label, &format!("change {}", done.change))));
     }
     text
 }
