@@ -213,17 +213,23 @@ fn a_system_user_whose_id_is_taken_gets_another_and_one_that_a_unit_names_is_add
         fs::write(world.at("/etc/passwd"), format!("{passwd}{users}")).unwrap();
         fs::write(world.at("/etc/group"), format!("{group}{groups}")).unwrap();
     };
-    accounts("pier:x:120:120::/:/bin/false\nrig:x:121:121::/:/bin/false\n", "pier:x:120:\nrig:x:121:\n");
+    let (tamsin, oskar) = ("tamsin:x:1005:1005::/:/bin/sh\n", "oskar:x:1005:1005::/:/bin/sh\n");
+    let system = "pier:x:120:120::/:/bin/false\nrig:x:121:121::/:/bin/false\n";
+    accounts(&format!("{tamsin}{system}"), "pier:x:120:\nrig:x:121:\n");
     let (own, unit) = (world.at("/opt/pier/own"), world.at("/usr/lib/systemd/system/rigd.service"));
     for file in [&own, &unit] {
         fs::create_dir_all(file.parent().unwrap()).unwrap();
     }
     fs::write(&own, "of pier").unwrap();
     std::os::unix::fs::chown(&own, Some(120), Some(120)).unwrap();
+    let of_person = world.at("/opt/pier/person");
+    fs::write(&of_person, "of tamsin").unwrap();
+    std::os::unix::fs::chown(&of_person, Some(1005), None).unwrap();
     fs::write(&unit, "[Service]\nUser=rig\n").unwrap();
     savepoint(&later(&world.settings(), 10));
-    accounts("boat:x:120:120::/:/bin/false\n", "boat:x:120:\n");
+    accounts(&format!("{oskar}boat:x:120:120::/:/bin/false\n"), "boat:x:120:\n");
     fs::remove_file(&own).unwrap();
+    fs::remove_file(&of_person).unwrap();
     fs::remove_file(&unit).unwrap();
     let after = covered(&world);
     let report = returned(&later(&world.settings(), 20), &ReturnWanted::default());
@@ -237,6 +243,8 @@ fn a_system_user_whose_id_is_taken_gets_another_and_one_that_a_unit_names_is_add
     assert!(whole("/etc/group").ends_with("boat:x:120:\npier:x:100:\nrig:x:121:\n"), "{}", whole("/etc/group"));
     let owner = fs::metadata(&own).unwrap();
     assert_eq!((owner.uid(), owner.gid()), (100, 100), "never another user's");
+    assert_eq!(fs::metadata(&of_person).unwrap().uid(), 65534);
+    assert_eq!(report.accounts.without_owner, [SystemPath::literal("/opt/pier/person")]);
     undo(&later(&world.settings(), 30), None).unwrap();
     assert_same("undone", &after, &covered(&world));
 }

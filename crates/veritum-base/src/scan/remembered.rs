@@ -172,10 +172,13 @@ impl Remembered {
     /// Decodes parts in any order; an incomplete record at the end of one, and a part that cannot be decompressed, are ignored.
     pub fn of_parts<'a>(parts: impl Iterator<Item = &'a [u8]>) -> Self {
         let mut all = Vec::new();
+        let Ok(mut unpacker) = zstd::bulk::Decompressor::new() else { return Self(all) };
+        let mut records = Vec::with_capacity(PART);
         for part in parts {
-            let Ok(part) = zstd::bulk::decompress(part, PART) else { continue };
-            all.reserve(part.len() / RECORD);
-            all.extend(part.chunks_exact(RECORD).filter_map(read_record));
+            if unpacker.decompress_to_buffer(part, &mut records).is_ok() {
+                all.reserve(records.len() / RECORD);
+                all.extend(records.chunks_exact(RECORD).filter_map(read_record));
+            }
         }
         // Hard links share one record.
         all.sort_unstable_by_key(|(id, _)| *id);

@@ -157,6 +157,9 @@ pub struct AccountChanges {
     /// System users and groups that are added again because returned files belong to them.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub added_again: Vec<String>,
+    /// Returned places of a person's account that is missing and whose id another account has now: they get the id 65534.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub without_owner: Vec<SystemPath>,
 }
 
 impl AccountChanges {

@@ -75,7 +75,9 @@ impl Index {
         let inner = dir.beside(dir.disk().open_dir(dir.fd(), name)?);
         let mut fan = write(&self.0[at]);
         fan.device = above.id.dev;
-        for (file, ino) in inner.disk().list_inodes(inner.fd())? {
+        let files = inner.disk().list_inodes(inner.fd())?;
+        fan.slots.reserve(files.len());
+        for (file, ino) in files {
             let Some((digest, form)) = digest_of(name, &file) else { continue };
             let slot = Slot { form, ino, stat: OnceLock::new(), of_system: AtomicBool::new(false) };
             // One in both forms is as good as in one.

@@ -92,7 +92,7 @@ pub fn excluded(path: &SystemPath) -> Option<&'static str> {
         (path.is_within_place(GRUB) && path.as_bytes() != GRUB.as_bytes() && other).then_some(LOADER)
     };
     // Temporary and kept files of changes, at the top of each file system.
-    let own = || path.names().any(|name| name.starts_with(b".veritum-")).then_some(OWN);
+    let own = || memchr::memmem::find(path.as_bytes(), b"/.veritum-").map(|_| OWN);
     let host_key = || {
         let name = path.as_bytes().strip_prefix(b"/etc/ssh/ssh_host_");
         name.is_some_and(|name| name.windows(4).any(|part| part == b"_key")).then_some(IDENTITY)

@@ -154,6 +154,13 @@ fn accounts(accounts: &AccountChanges, return_too: bool) -> Option<String> {
     if !accounts.added_again.is_empty() {
         parts.push(format!("added again for returned files: {}", some(&accounts.added_again, false)));
     }
+    if !accounts.without_owner.is_empty() {
+        let places: Vec<String> = accounts.without_owner.iter().map(ToString::to_string).collect();
+        parts.push(format!(
+            "their owner's id belongs to another account now, so they get id 65534: {}",
+            some(&places, false)
+        ));
+    }
     if parts.is_empty() {
         return None;
     }

@@ -102,20 +102,21 @@ pub(super) fn changes(case: &ReturnCase<'_>, differences: &[Difference]) -> Acco
         removed: missing(&then, &now),
         passwords: other_field(&shadow_then, &shadow_now, 1),
         groups: other_field(&group_then, &group_now, 3),
-        added_again: Vec::new(),
+        ..AccountChanges::default()
     }
 }
 
 /// Without `--accounts`: system users and groups that returned files belong to, or name, are added again, and owners are translated
-/// where a name has another id now.
+/// where a name has another id now. Returns the names that are added, and the places whose owner's number another account has now.
 pub(super) fn adapt(
     case: &ReturnCase<'_>,
     differences: &mut [Difference],
     fates: &mut [Fate],
     made: &mut HashMap<Digest, Vec<u8>>,
-) -> Vec<String> {
+) -> (Vec<String>, Vec<SystemPath>) {
+    let mut without_owner = Vec::new();
     if case.wanted.accounts {
-        return Vec::new();
+        return (Vec::new(), without_owner);
     }
     let files = Files::read(case, differences);
     let (mut users, mut groups) = (files.ids("/etc/passwd"), files.ids("/etc/group"));
@@ -125,8 +126,16 @@ pub(super) fn adapt(
     }
     for (difference, fate) in differences.iter_mut().zip(fates.iter()) {
         let (Some(entry), Fate::Returns) = (&mut difference.then, fate) else { continue };
-        entry.uid = users.translated(entry.uid);
-        entry.gid = groups.translated(entry.gid);
+        let there = difference.now.as_ref().map(|(now, _)| (now.uid, now.gid));
+        let ids = (
+            users.translated_at(entry.uid, there.map(|(uid, _)| uid)),
+            groups.translated_at(entry.gid, there.map(|(_, gid)| gid)),
+        );
+        let is_lost = |then: u32, id: u32| id != then && id == owners::NOBODY;
+        if is_lost(entry.uid, ids.0) || is_lost(entry.gid, ids.1) {
+            without_owner.push(entry.path.clone());
+        }
+        (entry.uid, entry.gid) = ids;
     }
     // Each user needs its own group.
     let (accounts, _) = files.lines("/etc/passwd");
@@ -163,7 +172,7 @@ pub(super) fn adapt(
         }
         set_content(differences, fates, made, &SystemPath::literal(file), bytes);
     }
-    names.into_iter().collect()
+    (names.into_iter().collect(), without_owner)
 }
 
 fn number(field: &[u8]) -> Option<u32> {

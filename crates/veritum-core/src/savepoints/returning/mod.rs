@@ -136,7 +136,8 @@ pub fn plan_return(case: &ReturnCase<'_>, head: &Head) -> Result<ReturnPlan, Sav
     plan.accounts = accounts::changes(case, &differences);
     let mut made: HashMap<Digest, Vec<u8>> = HashMap::new();
     let mut differences = differences;
-    plan.accounts.added_again = accounts::adapt(case, &mut differences, &mut fates, &mut made);
+    (plan.accounts.added_again, plan.accounts.without_owner) =
+        accounts::adapt(case, &mut differences, &mut fates, &mut made);
     database::adapt(case, &packages, &mut differences, &mut fates, &mut made);
     diversions::adapt(case, &packages, &mut differences, &mut fates, &mut made);
     menus::adapt(case, &mut differences, &mut fates, &mut made);

@@ -7,7 +7,7 @@ const FIRST_LOGIN: u32 = 1000;
 /// Ids for system users that get a new one (Debian Policy 9.2.2).
 const SYSTEM_IDS: std::ops::RangeInclusive<u32> = 100..=999;
 /// The ids of `nobody` and `nogroup`.
-const NOBODY: u32 = 65534;
+pub(super) const NOBODY: u32 = 65534;
 
 /// Names and ids of users or of groups, then and now.
 #[derive(Debug)]
@@ -28,22 +28,27 @@ impl Ids {
     }
 
     /// The id of now for an id of then. A system user or group that is missing is to be added again: with its id, or with
-    /// another one where another account has it now. Where another account has a missing person's id now, it becomes that of `nobody`:
-    /// nothing of one account may become another's.
-    pub(super) fn translated(&mut self, id: u32) -> u32 {
+    /// another one where another account has it now. Where another account has a missing person's id now, it becomes that of `nobody`,
+    /// unless the place has that id now, too: nothing of one account may become another's.
+    pub(super) fn translated_at(&mut self, id: u32, now_there: Option<u32>) -> u32 {
         let Some(name) = self.then.get(&id) else { return id };
         if let Some(now) = self.now_by_name.get(name).or_else(|| self.again.get(name)) {
             return *now;
         }
         let is_free = !self.now.contains_key(&id);
         if id >= FIRST_LOGIN {
-            return if is_free { id } else { NOBODY };
+            return if is_free || now_there == Some(id) { id } else { NOBODY };
         }
         let new = if is_free { Some(id) } else { self.free() };
         if let Some(new) = new {
             self.again.insert(name.clone(), new);
         }
         new.unwrap_or(NOBODY)
+    }
+
+    /// The same, wherever it is for.
+    pub(super) fn translated(&mut self, id: u32) -> u32 {
+        self.translated_at(id, None)
     }
 
     /// Has a system user or group added again by its name.
@@ -90,6 +95,7 @@ mod tests {
         let mut ids = Ids::new(then, now);
         let translated: Vec<u32> = [0, 101, 102, 1001, 1002, 999].map(|id| ids.translated(id)).to_vec();
         assert_eq!(translated, [0, 101, 110, NOBODY, 1002, 999], "nothing of one person becomes another's");
+        assert_eq!(ids.translated_at(1001, Some(1001)), 1001, "it has that place already, or the account was renamed");
         assert_eq!(ids.again, [(b"pier".to_vec(), 101)].into());
     }
 
