@@ -9,9 +9,8 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::Arc;
 
-use support::{folder, open};
+use support::{STATE, folder, open};
 use two_releases::{covered, exactly, return_to, returned, updated};
-use veritum_core::change::Recovered;
 use veritum_core::event::NoObserver;
 use veritum_core::machine::Disk;
 use veritum_core::testkit::{Accident, TestDisk, Tree};
@@ -111,33 +110,50 @@ fn a_return_and_its_undo_are_whole_or_not_at_all_whatever_the_disk_does() {
     }
 }
 
+/// The contents of the backups of the change with this number.
+fn backups(world: &World, change: u64) -> Vec<Vec<u8>> {
+    let folder = fs::read_dir(world.at(STATE).join(format!("kept/{change}")));
+    folder.into_iter().flatten().filter_map(|entry| fs::read(entry.unwrap().path()).ok()).collect()
+}
+
 #[test]
-fn a_file_that_changes_between_a_cut_and_recovery_undoes_the_whole_return() {
-    const CHANGED: &str = "/usr/bin/quay";
+fn what_another_program_writes_between_a_cut_and_recovery_stays_and_the_return_is_whole_or_not_at_all() {
     let both = Both::new();
-    let without = |tree: &Tree| {
-        let mut tree = tree.clone().without_folder_times();
-        tree.0.retain(|path, _| path != &CHANGED.as_bytes()[1..]);
-        tree
-    };
-    for (from, outcomes, work) in both.works() {
-        let outcomes = outcomes.map(without);
-        let (mut met, mut named) = ([0, 0], 0);
-        for n in (0..both.operations(&from, work)).step_by(2) {
-            both.run(&from, work, Accident::Stop(n));
-            let (place, new) = (both.world.at(CHANGED), both.world.at("/usr/bin/quay.new"));
-            fs::write(&new, "of another program\n").unwrap();
-            fs::rename(&new, &place).unwrap();
-            let report = open(&both.settings).recover(&NoObserver).unwrap_or_else(|e| panic!("stop {n}: {e:?}"));
-            assert!(open(&both.settings).recover(&NoObserver).unwrap().changes.is_empty());
-            assert_eq!(fs::read(&place).unwrap(), b"of another program\n", "stop {n}");
-            let found = which([&outcomes[0], &outcomes[1]], &without(&covered(&both.world)), &format!("stop {n}"));
-            met[found] += 1;
-            if let [done] = report.changes.as_slice() {
-                assert!(done.result != Recovered::Finished, "stop {n}: {done:?}");
-                named += usize::from(done.why.as_ref().is_some_and(|why| why.starts_with(CHANGED)));
+    // One that is exchanged, one that goes with the return and comes with the undo, and one the other way round.
+    for changed in ["/usr/bin/quay", "/etc/rig.conf", "/usr/share/quay/old-only"] {
+        let without = |tree: &Tree| {
+            let mut tree = tree.clone().without_folder_times();
+            tree.0.retain(|path, _| path != &changed.as_bytes()[1..]);
+            tree
+        };
+        for (from, outcomes, work) in both.works() {
+            let original = fs::read(from.join(&changed[1..])).ok();
+            let outcomes = outcomes.map(without);
+            let (mut met, mut named, mut kept) = ([0, 0], 0, 0);
+            for n in (0..both.operations(&from, work)).step_by(4) {
+                let what = format!("{changed}, stop {n}");
+                both.run(&from, work, Accident::Stop(n));
+                let (place, new) = (both.world.at(changed), both.world.at("/usr/lib/of-another-program"));
+                let replaced = fs::read(&place).ok();
+                fs::write(&new, "of another program\n").unwrap();
+                fs::rename(&new, &place).unwrap();
+                let report = open(&both.settings).recover(&NoObserver).unwrap_or_else(|e| panic!("{what}: {e:?}"));
+                assert!(open(&both.settings).recover(&NoObserver).unwrap().changes.is_empty());
+                assert_eq!(fs::read(&place).unwrap(), b"of another program\n", "{what}");
+                met[which([&outcomes[0], &outcomes[1]], &without(&covered(&both.world)), &what)] += 1;
+                if let Some(original) = original.as_ref().filter(|original| replaced.as_ref() != Some(original)) {
+                    assert!(
+                        (1..=2).any(|change| backups(&both.world, change).contains(original)),
+                        "{what}: the file that was there is lost"
+                    );
+                    kept += 1;
+                }
+                if let [done] = report.changes.as_slice() {
+                    named += usize::from(done.why.as_ref().is_some_and(|why| why.starts_with(changed)));
+                }
             }
+            assert!(met[0] > 10 && met[1] > 0 && named > 0, "{changed}: each must be met: {met:?}, {named}");
+            assert_eq!(original.is_some(), kept > 0, "{changed}");
         }
-        assert!(met[0] > 20 && met[1] > 0 && named > 10, "each must be met: {met:?}, {named}");
     }
 }

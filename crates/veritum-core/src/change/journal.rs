@@ -143,6 +143,8 @@ pub struct RoundLog<'a> {
     pub outcomes: Option<&'a [ActionOutcome]>,
     /// Why it was undone, if it was.
     pub taken_back: Option<&'a str>,
+    /// The actions of an undone round whose displaced object stays in the backups.
+    pub kept: &'a [u32],
 }
 
 impl RoundLog<'_> {
@@ -218,6 +220,7 @@ impl ChangeLog {
                         back: false,
                         outcomes: None,
                         taken_back: None,
+                        kept: &[],
                     });
                     continue;
                 }
@@ -236,7 +239,10 @@ impl ChangeLog {
                 }
                 Record::Back { .. } => last.back = true,
                 Record::Done { outcomes, .. } => last.outcomes = Some(outcomes),
-                Record::TakenBack { why, .. } => last.taken_back = Some(why),
+                Record::TakenBack { why, kept, .. } => {
+                    last.taken_back = Some(why);
+                    last.kept = kept;
+                }
                 _ => {}
             }
         }

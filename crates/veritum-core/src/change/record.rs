@@ -176,6 +176,9 @@ pub enum Record {
         round: u32,
         /// The reason.
         why: String,
+        /// The actions whose displaced object stays in the backups, as another program has put something in its place since.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        kept: Vec<u32>,
     },
     /// These units are going to be stopped and prevented from starting.
     Paused {

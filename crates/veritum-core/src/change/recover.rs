@@ -20,7 +20,7 @@ word_enum! {
     pub enum Recovered {
         /// Its last round was committed, and was completed.
         Finished = "finished",
-        /// Its last round was undone: it was not committed, or could not be completed whole.
+        /// Its last round was undone, if it had one: it was not committed, or could not be completed whole.
         TakenBack = "taken-back",
         /// All its rounds were complete; only its last record was missing.
         Closed = "closed",
@@ -105,7 +105,11 @@ fn last_round(
     add: &mut dyn FnMut(&Record) -> Result<(), ChangeError>,
 ) -> Result<(Recovered, Option<Record>, Option<String>), ChangeError> {
     let rounds = log.rounds().map_err(|source| ChangeError::Journal { change: number, source })?;
-    let Some(last) = rounds.last().filter(|r| r.is_open()) else { return Ok((Recovered::Closed, None, None)) };
+    let Some(last) = rounds.last().filter(|r| r.is_open()) else {
+        let is_untouched = rounds.is_empty() && !log.records.iter().any(|r| matches!(r, Record::Delegated { .. }));
+        let result = if is_untouched { Recovered::TakenBack } else { Recovered::Closed };
+        return Ok((result, None, None));
+    };
     let folders = Folders::default();
     let committed = Committed::from_log(number, last, &folders);
     committed.find_moved(&context).map_err(|source| ChangeError::Unfinished { change: number, source })?;
@@ -119,9 +123,9 @@ fn last_round(
         }
         add(&Record::Back { round: last.round })?;
     }
-    backward(&context, &committed).map_err(unfinished)?;
+    let kept = backward(&context, &committed).map_err(unfinished)?;
     let why = not_possible.clone().unwrap_or_else(|| "interrupted".into());
-    Ok((Recovered::TakenBack, Some(Record::TakenBack { round: last.round, why }), not_possible))
+    Ok((Recovered::TakenBack, Some(Record::TakenBack { round: last.round, why, kept }), not_possible))
 }
 
 /// The first action that failed, and why.

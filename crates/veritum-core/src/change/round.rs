@@ -328,11 +328,12 @@ impl<'a> OpenChange<'a> {
     }
 
     fn roll_back(&mut self, committed: &Committed<'_>, error: ChangeError) -> ChangeError {
-        if let Err(source) = backward(&self.context, committed) {
-            return ChangeError::Unfinished { change: self.number, source };
-        }
+        let kept = match backward(&self.context, committed) {
+            Ok(kept) => kept,
+            Err(source) => return ChangeError::Unfinished { change: self.number, source },
+        };
         let why = crate::model::error_chain(&error);
-        match self.record(&Record::TakenBack { round: committed.round, why }) {
+        match self.record(&Record::TakenBack { round: committed.round, why, kept }) {
             Ok(()) => error,
             Err(source) => ChangeError::Unfinished { change: self.number, source },
         }

@@ -75,12 +75,9 @@ pub(super) fn forward(context: &ChangeContext<'_>, committed: &Committed<'_>) ->
             });
             continue;
         }
-        outcomes.push(ActionOutcome {
-            index: action.index,
-            failed: None,
-            placed: placed(&site.dir, &site.name)?,
-            kept,
-        });
+        // What is where something was set aside was put there by another program.
+        let placed = if action.operation == Operation::SetAside { None } else { placed(&site.dir, &site.name)? };
+        outcomes.push(ActionOutcome { index: action.index, failed: None, placed, kept });
         context.observer.on_event(Event::Acted(&action.place));
     }
     sync_kept(context, committed)?;
@@ -158,7 +155,8 @@ fn set_aside(
             // A hard link of the same file may come next: the move changed its change time.
             committed.remember(&site.dir.disk().look(site.dir.fd(), &site.temp)?);
         }
-        (None, None) if committed.is_kept(context, action)? => return Ok(Ok(())),
+        // It was kept already; what another program has put in its place since stays.
+        (None, _) if committed.is_kept(context, action)? => return Ok(Ok(())),
         _ => return Ok(Err(CHANGED.into())),
     }
     if let Some(why) = context.protection.reason_at(&action.place, &site.dir, &site.temp)? {
@@ -258,7 +256,8 @@ fn take_away(
     if displaced(&site.temp)? {
         return keep_one(context, committed, site, action);
     }
-    let kept = if displaced(&site.aside)? { keep_one(context, committed, site, action)? } else { None };
+    let is_kept = displaced(&site.aside)? || committed.is_kept(context, action)?;
+    let kept = if is_kept { keep_one(context, committed, site, action)? } else { None };
     let Some(temp) = site.dir.look(&site.temp)? else { return Ok(kept) };
     match &action.operation {
         Operation::Return { change, round, index, kept: earlier, folder, .. } if is_it(&earlier.stat, &temp) => {
@@ -280,14 +279,19 @@ fn take_away(
     Ok(kept)
 }
 
-/// Undoes a round, committed or not. Idempotent.
-pub(super) fn backward(context: &ChangeContext<'_>, committed: &Committed<'_>) -> io::Result<()> {
+/// Undoes a round, committed or not. Idempotent. Returns the actions whose displaced object stays in the backups, as another
+/// program has put something in its place since.
+pub(super) fn backward(context: &ChangeContext<'_>, committed: &Committed<'_>) -> io::Result<Vec<u32>> {
     attributes::clear(context, committed.cleared)?;
-    let mut first_error = None;
+    let (mut first_error, mut kept) = (None, Vec::new());
     for action in committed.actions.iter().rev() {
         let back = |site: Option<SwapSite>| site.map_or(Ok(()), |site| back_one(context, committed, &site, action));
-        if let Err(e) = SwapSite::open(context, committed, action).and_then(back) {
-            first_error.get_or_insert(e);
+        match SwapSite::open(context, committed, action)
+            .and_then(back)
+            .and_then(|()| committed.is_kept(context, action))
+        {
+            Ok(is_kept) => kept.extend(is_kept.then_some(action.index)),
+            Err(e) => drop(first_error.get_or_insert(e)),
         }
     }
     if let Some(e) = first_error {
@@ -296,7 +300,8 @@ pub(super) fn backward(context: &ChangeContext<'_>, committed: &Committed<'_>) -
     tidy(context, committed, |_| true)?;
     set_times(context, committed, |parent| parent.mtime)?;
     attributes::put_back(context, committed.cleared)?;
-    sync_parents(context, committed)
+    sync_parents(context, committed)?;
+    Ok(kept)
 }
 
 fn back_one(
@@ -326,6 +331,10 @@ fn back_one(
         // Deleted files can be downloaded again; before the commit nothing was deleted.
         Operation::Free => {}
         Operation::SetAside => {
+            if there.is_some_and(|there| action.before.is_none_or(|was| was.id != there.id)) {
+                keep_one(context, committed, site, action)?;
+                return Ok(());
+            }
             restore_kept(context, committed, site, action, temp)?;
             let (temp, there) = site.looks()?;
             if there.is_none() && temp.zip(action.before).is_some_and(|(temp, was)| is_it(&was, &temp)) {

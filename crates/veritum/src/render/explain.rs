@@ -61,6 +61,7 @@ pub(crate) fn change_report(log: &ChangeLog) -> ChangeReport {
                 (Some(_), None) => LoggedResult::Done,
                 (None, None) => LoggedResult::Unfinished,
             };
+            let is_kept = outcome.is_some_and(|o| o.kept.is_some()) || round.kept.contains(&action.index);
             places.push(PlaceReport {
                 round: round.round,
                 path: action.listed.clone(),
@@ -68,7 +69,7 @@ pub(crate) fn change_report(log: &ChangeLog) -> ChangeReport {
                 action: action.operation.kind(),
                 result,
                 why,
-                kept: outcome.and_then(|o| o.kept.as_ref()).map(|_| kept_place(log, &round, action)),
+                kept: is_kept.then(|| kept_place(log, &round, action)),
             });
         }
     }
@@ -135,7 +136,8 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
         .iter()
         .map(|p| {
             let label = if p.result == LoggedResult::Done { Label::Good } else { Label::Problem };
-            let tail = p.why.clone().or_else(|| p.kept.as_ref().map(|k| format!("backup: {k}"))).unwrap_or_default();
+            let backup = p.kept.as_ref().map(|kept| format!("backup: {kept}"));
+            let tail = p.why.clone().into_iter().chain(backup).collect::<Vec<_>>().join("; ");
             vec![
                 labelled(label, p.result.word()),
                 cell(p.action.label()),
@@ -151,7 +153,8 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
         words.into_iter().chain([cell(one.subject.clone()), labelled(Label::Remark, remark(one))]).collect()
     };
     text.push_str(&table("  ", &report.beside.iter().map(row).collect::<Vec<_>>(), context.width));
-    let nothing_to_undo = report.places.is_empty() && !report.beside.iter().any(|one| one.undoable);
+    let is_done = |place: &PlaceReport| place.result == LoggedResult::Done;
+    let nothing_to_undo = !report.places.iter().any(is_done) && !report.beside.iter().any(|one| one.undoable);
     match (report.ended.is_some(), nothing_to_undo) {
         (false, _) => text + "\n" + &next(context, &[(context.command("recover"), "completes it or rolls it back")]),
         (true, true) => text + "It cannot be undone.\n",

@@ -155,7 +155,12 @@ pub(crate) fn recovered_lines(report: &RecoverReport) -> String {
 
 pub(crate) fn recovered(context: &Context, report: &RecoverReport) -> String {
     let text = recovered_lines(report) + "\n";
-    text + &next(context, &[(context.command("check"), "checks everything")])
+    let disturbed = report.changes.iter().filter(|done| done.why.is_some());
+    let explain =
+        |number: u64| (context.command(&format!("explain {number}")), "which files, and the backups that are left");
+    let mut commands: Vec<_> = disturbed.map(|done| explain(done.change)).collect();
+    commands.push((context.command("check"), "checks everything"));
+    text + &next(context, &commands)
 }
 
 #[cfg(test)]
