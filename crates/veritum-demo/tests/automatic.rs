@@ -87,7 +87,7 @@ fn all_runs_of_one_update_make_one_savepoint() {
     assert_eq!((made.savepoint, made.why_not.as_deref()), (Some(1), None));
     assert!(made.reason.starts_with("before "), "{}", made.reason);
     let again = before_packages(&settings);
-    assert_eq!((again.savepoint, again.why_not.as_deref()), (None, Some("savepoint 1 was made before this update")));
+    assert_eq!((again.savepoint, again.why_not.as_deref()), (Some(1), Some("this update has one")));
     drop(first);
     // A later run has another process; processes are told apart by their start, too.
     std::thread::sleep(std::time::Duration::from_millis(1100));

@@ -37,9 +37,9 @@ pub struct SavepointReport {
     pub format: String,
     /// The machine.
     pub machine: MachineReport,
-    /// The number of the savepoint; `None` if none was made.
+    /// The number of the savepoint; `None` if there is none.
     pub savepoint: Option<u64>,
-    /// Why none was made; `None` if one was made.
+    /// Why none was made now; `None` if one was made.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why_not: Option<String>,
     /// Its reason.

@@ -135,7 +135,8 @@ impl Engine {
         }
         let before = self.package_tool();
         if let Some(number) = before.as_deref().and_then(|before| made_before(&state, before)) {
-            return Ok(self.no_savepoint(format!("savepoint {number} was made before this update")));
+            let report = self.no_savepoint("this update has one".into());
+            return Ok(SavepointReport { savepoint: Some(number), ..report });
         }
         if let Some(name) = self.half_installed().first() {
             return Ok(self.no_savepoint(format!("an installation is half-way ({name})")));

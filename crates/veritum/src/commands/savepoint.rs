@@ -82,7 +82,8 @@ fn before_packages(context: &Context) -> Result<u8, Failure> {
             let patience = Patience { began };
             let report = engine.savepoint_before_packages(&packages(&list), &patience);
             match (report.savepoint, report.why_not) {
-                (Some(number), _) => format!("savepoint {number} made ({:.1} s)", began.elapsed().as_secs_f64()),
+                (Some(number), None) => format!("savepoint {number} made ({:.1} s)", began.elapsed().as_secs_f64()),
+                (Some(number), Some(_)) => format!("savepoint {number} was made before this update"),
                 (None, why) => format!("no savepoint: {}", why.unwrap_or_default()),
             }
         }
