@@ -166,3 +166,18 @@ fn a_part_of_the_system_that_is_not_mounted_is_no_part_of_a_savepoint_and_nothin
     assert!(world.at("/opt/other").exists(), "{report:#?}");
     assert_eq!(staying(&report).get("/opt"), Some(&StayReason::NotRecorded));
 }
+
+#[test]
+fn lines_for_disks_that_are_not_found_do_not_return_and_are_named() {
+    let dir = folder();
+    let world = world(dir.path());
+    let fstab = world.at("/etc/fstab");
+    let (gone, share) = ("/dev/no-such-disk9 /data ext4 rw 0 2\n", "host:/srv /mnt nfs rw 0 0\n");
+    fs::write(&fstab, format!("{gone}{share}")).unwrap();
+    savepoint(&later(&world.settings(), 10));
+    fs::write(&fstab, "tmpfs /tmp tmpfs rw 0 0\n").unwrap();
+    let with_config = ReturnWanted { config: true, ..ReturnWanted::default() };
+    let report = returned(&later(&world.settings(), 20), &with_config);
+    assert_eq!(fs::read_to_string(&fstab).unwrap(), share);
+    assert_eq!(staying(&report).get("/etc/fstab"), Some(&StayReason::MissingDevices));
+}

@@ -102,8 +102,10 @@ word_enum! {
         NotRecorded = "not-recorded",
         /// Its content is no longer kept.
         NotKept = "not-kept",
-        /// A boot menu that names a file system that is not there now.
+        /// A boot menu that names a file system that is not found now.
         BootMenu = "boot-menu",
+        /// A table that returns without its lines for devices that are not found now.
+        MissingDevices = "missing-devices",
     }
 }
 
@@ -124,7 +126,8 @@ impl StayReason {
             Self::NotCovered => "outside what savepoints cover; `veritum check` verifies it",
             Self::NotRecorded => "not part of the savepoint",
             Self::NotKept => "its content is no longer kept",
-            Self::BootMenu => "names a file system that is not there now; run update-grub",
+            Self::BootMenu => "names a file system that is not found now; run update-grub",
+            Self::MissingDevices => "lines for disks that are not found now do not return; those of now stay",
         }
     }
 }

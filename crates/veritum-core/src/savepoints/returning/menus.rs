@@ -1,4 +1,5 @@
-//! Lines of fstab, crypttab and the boot menu that name a file system that is not there now are not returned.
+//! Lines of fstab, crypttab and the boot menu that name a file system that is not there now are not returned. Where it cannot be known
+//! whether it is there, neither: without them the system starts as it does now.
 
 use std::collections::HashMap;
 
@@ -7,36 +8,43 @@ use super::accounts::{content, set_content};
 use super::compare::Difference;
 use super::decide::Fate;
 use crate::model::{Digest, SystemPath};
-use crate::platform::block_devices::is_there;
+use crate::platform::block_devices::{is_device, is_there};
 use crate::report::StayReason;
 
 /// Tables whose lines begin with a device, or have it in the second field.
 const TABLES: [(&str, usize); 2] = [("/etc/fstab", 0), ("/etc/crypttab", 1)];
 const MENUS: [&str; 2] = ["/boot/grub/grub.cfg", "/boot/grub/custom.cfg"];
 
+/// Returns the tables that do not return completely.
 pub(super) fn adapt(
     case: &ReturnCase<'_>,
     differences: &mut [Difference],
     fates: &mut [Fate],
     made: &mut HashMap<Digest, Vec<u8>>,
-) {
+) -> Vec<SystemPath> {
+    let mut without_lines = Vec::new();
     for (table, field) in TABLES {
         let path = SystemPath::literal(table);
         let Some((then, now)) = both(case, differences, fates, &path) else { continue };
-        if let Some(bytes) = merged(&then, &now, field, &|device| is_there(device)) {
+        if let Some(bytes) = merged(&then, &now, field, &is_missing) {
             set_content(differences, fates, made, &path, bytes);
+            without_lines.push(path);
         }
     }
     for menu in MENUS {
         let path = SystemPath::literal(menu);
         let Some((then, now)) = both(case, differences, fates, &path) else { continue };
-        let gone = devices_of_menu(&then)
-            .into_iter()
-            .any(|device| !contains(&now, &device) && is_there(&device) == Some(false));
+        let gone = devices_of_menu(&then).into_iter().any(|device| !contains(&now, &device) && is_missing(&device));
         if gone && let Some(at) = differences.iter().position(|difference| difference.path == path) {
             fates[at] = Fate::Stays(StayReason::BootMenu);
         }
     }
+    without_lines
+}
+
+/// Whether a text names a device that is not known to be there.
+fn is_missing(text: &str) -> bool {
+    is_device(text) && is_there(text) != Some(true)
 }
 
 /// The contents of a file that returns: then and now.
@@ -56,7 +64,7 @@ fn fields(line: &[u8]) -> Vec<&[u8]> {
 }
 
 /// A table of then without lines for devices that are not there; `None` if all are, or are named now, too.
-fn merged(then: &[u8], now: &[u8], field: usize, is_there: &dyn Fn(&str) -> Option<bool>) -> Option<Vec<u8>> {
+fn merged(then: &[u8], now: &[u8], field: usize, is_missing: &dyn Fn(&str) -> bool) -> Option<Vec<u8>> {
     let lines_now: Vec<&[u8]> = now.split_inclusive(|byte| *byte == b'\n').collect();
     let is_named_now = |device: &[u8]| lines_now.iter().any(|line| fields(line).get(field) == Some(&device));
     // What a line is for: the mount point, or the name of the decrypted device.
@@ -66,7 +74,7 @@ fn merged(then: &[u8], now: &[u8], field: usize, is_there: &dyn Fn(&str) -> Opti
     for line in then.split_inclusive(|byte| *byte == b'\n') {
         let device = fields(line).get(field).copied().filter(|_| !line.trim_ascii_start().starts_with(b"#"));
         let text = device.map(|device| String::from_utf8_lossy(device).into_owned());
-        let gone = text.is_some_and(|text| is_there(&text) == Some(false)) && !device.is_some_and(is_named_now);
+        let gone = text.is_some_and(|text| is_missing(&text)) && !device.is_some_and(is_named_now);
         if !gone {
             bytes.extend_from_slice(line);
             continue;
@@ -102,19 +110,23 @@ fn contains(text: &[u8], device: &str) -> bool {
 mod tests {
     use super::*;
 
-    fn there(device: &str) -> Option<bool> {
-        device.starts_with("UUID=").then_some(device == "UUID=new")
+    fn missing(device: &str) -> bool {
+        device.starts_with("UUID=") && device != "UUID=new"
     }
 
     #[test]
     fn a_line_for_a_disk_that_is_gone_gives_way_to_the_line_of_now() {
         let then = b"# disks\nUUID=old / ext4 rw 0 1\nUUID=lost /data ext4 rw 0 2\ntmpfs /tmp tmpfs rw 0 0\n";
         let now = b"UUID=new / ext4 rw 0 1\n";
-        let told = merged(then, now, 0, &there).unwrap();
+        let told = merged(then, now, 0, &missing).unwrap();
         assert_eq!(String::from_utf8(told).unwrap(), "# disks\nUUID=new / ext4 rw 0 1\ntmpfs /tmp tmpfs rw 0 0\n");
-        assert_eq!(merged(b"UUID=new / ext4 rw 0 1\n", now, 0, &there), None);
-        assert_eq!(merged(b"UUID=old / ext4 rw 0 1\n", b"UUID=old / ext4 ro 0 1\n", 0, &there), None, "named now, too");
-        let crypt = merged(b"home UUID=old none luks\n", b"home UUID=new none luks\n", 1, &there).unwrap();
+        assert_eq!(merged(b"UUID=new / ext4 rw 0 1\n", now, 0, &missing), None);
+        assert_eq!(
+            merged(b"UUID=old / ext4 rw 0 1\n", b"UUID=old / ext4 ro 0 1\n", 0, &missing),
+            None,
+            "named now, too"
+        );
+        let crypt = merged(b"home UUID=old none luks\n", b"home UUID=new none luks\n", 1, &missing).unwrap();
         assert_eq!(crypt, b"home UUID=new none luks\n");
     }
 

@@ -140,7 +140,7 @@ pub fn plan_return(case: &ReturnCase<'_>, head: &Head) -> Result<ReturnPlan, Sav
         accounts::adapt(case, &mut differences, &mut fates, &mut made);
     database::adapt(case, &packages, &mut differences, &mut fates, &mut made);
     diversions::adapt(case, &packages, &mut differences, &mut fates, &mut made);
-    menus::adapt(case, &mut differences, &mut fates, &mut made);
+    let without_lines = menus::adapt(case, &mut differences, &mut fates, &mut made);
     plan.consequences = consequences::consequences(case, &packages, &differences, &fates);
     plan.staying = differences
         .iter()
@@ -155,6 +155,7 @@ pub fn plan_return(case: &ReturnCase<'_>, head: &Head) -> Result<ReturnPlan, Sav
     let not_recorded = head.missing.iter().map(|(path, _)| path);
     let not_recorded = not_recorded.filter(|path| case.context.machine.look(path).ok().flatten().is_some());
     plan.staying.extend(not_recorded.map(|path| (path.clone(), StayReason::NotRecorded)));
+    plan.staying.extend(without_lines.into_iter().map(|path| (path, StayReason::MissingDevices)));
     plan.times = folder_times(times, &plan.actions);
     plan.lost = lost(case, &packages, &plan.actions, &made);
     plan.made = made;
