@@ -16,6 +16,7 @@
 
 mod aside;
 mod attributes;
+mod backup;
 mod beside;
 mod committed;
 mod context;
