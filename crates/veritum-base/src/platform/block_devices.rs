@@ -10,15 +10,10 @@ use rustix::io::Errno;
 
 use super::delegate::{Limit, run};
 use super::e2fsprogs::tool;
-use crate::devices::{Device, RawVolume, VolumeKind, identify};
 use crate::model::error_words;
 
 /// sysfs counts in sectors of so many bytes.
 const SECTOR: u64 = 512;
-/// udev's links to volumes.
-const BY_UUID: &str = "/dev/disk/by-uuid";
-/// The kernel's block devices.
-const BLOCK_DEVICES: &str = "/sys/class/block";
 
 /// A node that is just one file system: the disk or image itself, the kernel's node of its partition, or a loop device, which is
 /// detached when this is dropped.
@@ -112,89 +107,6 @@ pub fn in_use(disk: &Path, offset: u64) -> bool {
     fs::read_dir("/sys/block").is_ok_and(|all| all.flatten().any(attached))
 }
 
-/// Whether the first field of fstab(5) is a device: `UUID=…`, `LABEL=…`, `PARTUUID=…`, `PARTLABEL=…` or a path below /dev.
-#[must_use]
-pub fn is_device(text: &str) -> bool {
-    let named = |kind| matches!(kind, "UUID" | "LABEL" | "PARTUUID" | "PARTLABEL");
-    text.starts_with("/dev/") || text.split_once('=').is_some_and(|(kind, _)| named(kind))
-}
-
-/// Whether a device of fstab(5) is there now: `UUID=…`, `LABEL=…`, `PARTUUID=…`, `PARTLABEL=…` or a path below /dev; `None` if that
-/// is not known, or it is no device.
-///
-/// udev knows; where it does not run (a small rescue system, a container), the superblocks of all disks and partitions tell.
-#[must_use]
-pub fn is_there(device: &str) -> Option<bool> {
-    let has_udev = Path::new(BY_UUID).exists();
-    let in_folder =
-        |folder: &str, name: &str| Path::new(folder).exists().then(|| Path::new(folder).join(name).exists());
-    let Some((kind, value)) = device.split_once('=') else {
-        let name = device.strip_prefix("/dev/")?;
-        return if has_udev { in_folder("/dev", name) } else { is_kernel_name(name) };
-    };
-    let value = value.trim_matches('"');
-    match kind {
-        "UUID" if has_udev => in_folder(BY_UUID, value),
-        "LABEL" if has_udev => in_folder("/dev/disk/by-label", value),
-        "PARTUUID" if has_udev => in_folder("/dev/disk/by-partuuid", value),
-        "PARTLABEL" if has_udev => in_folder("/dev/disk/by-partlabel", value),
-        "UUID" => Volumes::read().has(|volume| volume.uuid.eq_ignore_ascii_case(value)),
-        "LABEL" => Volumes::read().has(|volume| volume.label == value),
-        _ => None,
-    }
-}
-
-/// Whether the kernel has a block device with that name below /dev; `None` for names that only udev makes.
-fn is_kernel_name(name: &str) -> Option<bool> {
-    let all = fs::read_dir(BLOCK_DEVICES).ok()?.flatten();
-    match name.strip_prefix("mapper/") {
-        Some(name) => {
-            Some(all.into_iter().any(|device| {
-                fs::read_to_string(device.path().join("dm/name")).is_ok_and(|text| text.trim_end() == name)
-            }))
-        }
-        None if name.contains('/') => None,
-        None => Some(Path::new(BLOCK_DEVICES).join(name).exists()),
-    }
-}
-
-/// The volumes on all disks and partitions that the kernel has.
-struct Volumes {
-    found: Vec<RawVolume>,
-    /// Whether all could be read, and have their UUID and label.
-    is_complete: bool,
-}
-
-impl Volumes {
-    fn read() -> Self {
-        let mut volumes = Self { found: Vec::new(), is_complete: true };
-        let Ok(all) = fs::read_dir(BLOCK_DEVICES) else { return Self { is_complete: false, ..volumes } };
-        for device in all.flatten() {
-            let size = fs::read_to_string(device.path().join("size")).unwrap_or_default();
-            if size.trim_end() == "0" {
-                continue;
-            }
-            match Device::open(&Path::new("/dev").join(device.file_name())) {
-                Ok(disk) => volumes.add(identify(&disk)),
-                Err(_) => volumes.is_complete = false,
-            }
-        }
-        volumes
-    }
-
-    fn add(&mut self, volume: Option<RawVolume>) {
-        // The UUIDs of these are not read.
-        let is_unread = |kind| matches!(kind, VolumeKind::Ntfs | VolumeKind::Exfat | VolumeKind::Iso9660);
-        self.is_complete &= volume.as_ref().is_none_or(|volume| !is_unread(volume.kind));
-        self.found.extend(volume);
-    }
-
-    /// Whether there is such a volume; `None` if it may be one that could not be read.
-    fn has(&self, is_it: impl Fn(&RawVolume) -> bool) -> Option<bool> {
-        if self.found.iter().any(is_it) { Some(true) } else { self.is_complete.then_some(false) }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -205,19 +117,5 @@ mod tests {
         assert!(!in_use(image.path(), 0));
         assert_eq!(Node::of(image.path(), 0, 1 << 20).unwrap().path, image.path());
         assert!(folder(image.path()).is_none() && partition(image.path(), 1 << 20).is_none());
-    }
-
-    #[test]
-    fn a_volume_is_there_or_not_or_nobody_knows() {
-        let volume = |kind, uuid: &str| RawVolume { kind, label: "boat".into(), uuid: uuid.into() };
-        let mut volumes = Volumes { found: Vec::new(), is_complete: true };
-        volumes.add(Some(volume(VolumeKind::Vfat, "12AB-34CD")));
-        volumes.add(None);
-        let has = |volumes: &Volumes, uuid: &str| volumes.has(|volume| volume.uuid.eq_ignore_ascii_case(uuid));
-        assert_eq!((has(&volumes, "12ab-34cd"), has(&volumes, "0000-0000")), (Some(true), Some(false)));
-        volumes.add(Some(volume(VolumeKind::Ntfs, "")));
-        assert_eq!((has(&volumes, "12ab-34cd"), has(&volumes, "0000-0000")), (Some(true), None));
-        assert!(is_device("LABEL=boat") && is_device("/dev/sda1") && !is_device("tmpfs") && !is_device("host:/srv"));
-        assert_eq!((is_there("tmpfs"), is_there("/dev/no-such/disk"), is_there("ROOM=1")), (None, None, None));
     }
 }

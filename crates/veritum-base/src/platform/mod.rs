@@ -13,6 +13,7 @@ pub mod e2fsprogs;
 pub mod e2undo;
 pub mod freedesktop;
 pub mod kernel_log;
+pub mod present_devices;
 pub mod services;
 pub mod stand_in;
 pub mod systemd;

@@ -1,5 +1,5 @@
-//! Lines of fstab, crypttab and the boot menu that name a file system that is not there now are not returned. Where it cannot be known
-//! whether it is there, neither: without them the system starts as it does now.
+//! Lines of fstab, crypttab and the boot menu that name a file system that is not there now are not returned. Where it is not known
+//! whether it is there, they do not return either if there is something instead: with that the system starts as it does now.
 
 use std::collections::HashMap;
 
@@ -8,12 +8,15 @@ use super::accounts::{content, set_content};
 use super::compare::Difference;
 use super::decide::Fate;
 use crate::model::{Digest, SystemPath};
-use crate::platform::block_devices::{is_device, is_there};
+use crate::platform::present_devices::{PresentDevices, is_device};
 use crate::report::StayReason;
 
 /// Tables whose lines begin with a device, or have it in the second field.
 const TABLES: [(&str, usize); 2] = [("/etc/fstab", 0), ("/etc/crypttab", 1)];
 const MENUS: [&str; 2] = ["/boot/grub/grub.cfg", "/boot/grub/custom.cfg"];
+
+/// Whether what a text names is there, as far as that is known; what is no device counts as there.
+type IsThere<'a> = dyn Fn(&str) -> Option<bool> + 'a;
 
 /// Returns the tables that do not return completely.
 pub(super) fn adapt(
@@ -23,10 +26,12 @@ pub(super) fn adapt(
     made: &mut HashMap<Digest, Vec<u8>>,
 ) -> Vec<SystemPath> {
     let mut without_lines = Vec::new();
+    let devices = PresentDevices::default();
+    let is_there = |text: &str| if is_device(text) { devices.has(text) } else { Some(true) };
     for (table, field) in TABLES {
         let path = SystemPath::literal(table);
         let Some((then, now)) = both(case, differences, fates, &path) else { continue };
-        if let Some(bytes) = merged(&then, &now, field, &is_missing) {
+        if let Some(bytes) = merged(&then, &now, field, &is_there) {
             set_content(differences, fates, made, &path, bytes);
             without_lines.push(path);
         }
@@ -34,17 +39,19 @@ pub(super) fn adapt(
     for menu in MENUS {
         let path = SystemPath::literal(menu);
         let Some((then, now)) = both(case, differences, fates, &path) else { continue };
-        let gone = devices_of_menu(&then).into_iter().any(|device| !contains(&now, &device) && is_missing(&device));
-        if gone && let Some(at) = differences.iter().position(|difference| difference.path == path) {
+        if names_missing(&then, &now, &is_there)
+            && let Some(at) = differences.iter().position(|difference| difference.path == path)
+        {
             fates[at] = Fate::Stays(StayReason::BootMenu);
         }
     }
     without_lines
 }
 
-/// Whether a text names a device that is not known to be there.
-fn is_missing(text: &str) -> bool {
-    is_device(text) && is_there(text) != Some(true)
+/// Whether a menu of then names a device that is not there, or may not be while the menu of now names others.
+fn names_missing(then: &[u8], now: &[u8], is_there: &IsThere<'_>) -> bool {
+    let has_other = !devices_of_menu(now).is_empty();
+    devices_of_menu(then).iter().any(|device| !contains(now, device) && !is_there(device).unwrap_or(!has_other))
 }
 
 /// The contents of a file that returns: then and now.
@@ -63,8 +70,9 @@ fn fields(line: &[u8]) -> Vec<&[u8]> {
     line.split(u8::is_ascii_whitespace).filter(|field| !field.is_empty()).collect()
 }
 
-/// A table of then without lines for devices that are not there; `None` if all are, or are named now, too.
-fn merged(then: &[u8], now: &[u8], field: usize, is_missing: &dyn Fn(&str) -> bool) -> Option<Vec<u8>> {
+/// A table of then without lines for devices that are not there; `None` if all are, or are named now, too. Where that is not known,
+/// only the line of the root file system returns, unless the table of now has one.
+fn merged(then: &[u8], now: &[u8], field: usize, is_there: &IsThere<'_>) -> Option<Vec<u8>> {
     let lines_now: Vec<&[u8]> = now.split_inclusive(|byte| *byte == b'\n').collect();
     let is_named_now = |device: &[u8]| lines_now.iter().any(|line| fields(line).get(field) == Some(&device));
     // What a line is for: the mount point, or the name of the decrypted device.
@@ -74,13 +82,15 @@ fn merged(then: &[u8], now: &[u8], field: usize, is_missing: &dyn Fn(&str) -> bo
     for line in then.split_inclusive(|byte| *byte == b'\n') {
         let device = fields(line).get(field).copied().filter(|_| !line.trim_ascii_start().starts_with(b"#"));
         let text = device.map(|device| String::from_utf8_lossy(device).into_owned());
-        let gone = text.is_some_and(|text| is_missing(&text)) && !device.is_some_and(is_named_now);
+        let instead = lines_now.iter().find(|now| purpose(now).is_some() && purpose(now) == purpose(line));
+        let is_needed = || instead.is_none() && purpose(line).as_deref() == Some(b"/");
+        let is_missing = text.is_some_and(|text| !is_there(&text).unwrap_or_else(is_needed));
+        let gone = is_missing && !device.is_some_and(is_named_now);
         if !gone {
             bytes.extend_from_slice(line);
             continue;
         }
         left_out = true;
-        let instead = lines_now.iter().find(|now| purpose(now).is_some() && purpose(now) == purpose(line));
         bytes.extend_from_slice(instead.copied().unwrap_or_default());
     }
     left_out.then_some(bytes)
@@ -110,24 +120,33 @@ fn contains(text: &[u8], device: &str) -> bool {
 mod tests {
     use super::*;
 
-    fn missing(device: &str) -> bool {
-        device.starts_with("UUID=") && device != "UUID=new"
+    fn there(device: &str) -> Option<bool> {
+        let known = device.strip_prefix("UUID=").map(|uuid| uuid == "new");
+        if device.starts_with("PARTUUID=") { None } else { Some(known.unwrap_or(true)) }
     }
 
     #[test]
     fn a_line_for_a_disk_that_is_gone_gives_way_to_the_line_of_now() {
         let then = b"# disks\nUUID=old / ext4 rw 0 1\nUUID=lost /data ext4 rw 0 2\ntmpfs /tmp tmpfs rw 0 0\n";
         let now = b"UUID=new / ext4 rw 0 1\n";
-        let told = merged(then, now, 0, &missing).unwrap();
+        let told = merged(then, now, 0, &there).unwrap();
         assert_eq!(String::from_utf8(told).unwrap(), "# disks\nUUID=new / ext4 rw 0 1\ntmpfs /tmp tmpfs rw 0 0\n");
-        assert_eq!(merged(b"UUID=new / ext4 rw 0 1\n", now, 0, &missing), None);
-        assert_eq!(
-            merged(b"UUID=old / ext4 rw 0 1\n", b"UUID=old / ext4 ro 0 1\n", 0, &missing),
-            None,
-            "named now, too"
-        );
-        let crypt = merged(b"home UUID=old none luks\n", b"home UUID=new none luks\n", 1, &missing).unwrap();
+        assert_eq!(merged(b"UUID=new / ext4 rw 0 1\n", now, 0, &there), None);
+        assert_eq!(merged(b"UUID=old / ext4 rw 0 1\n", b"UUID=old / ext4 ro 0 1\n", 0, &there), None, "named now, too");
+        let crypt = merged(b"home UUID=old none luks\n", b"home UUID=new none luks\n", 1, &there).unwrap();
         assert_eq!(crypt, b"home UUID=new none luks\n");
+    }
+
+    #[test]
+    fn where_it_is_not_known_what_is_there_now_stays_and_a_lost_root_returns() {
+        let then = b"PARTUUID=1 / ext4 rw 0 1\nPARTUUID=2 /data ext4 rw 0 2\n";
+        assert_eq!(merged(then, b"", 0, &there).unwrap(), b"PARTUUID=1 / ext4 rw 0 1\n");
+        let now = b"UUID=new / ext4 rw 0 1\n";
+        assert_eq!(merged(then, now, 0, &there).unwrap(), now);
+        let menu = b"linux /vmlinuz root=PARTUUID=1 ro\n";
+        assert!(names_missing(menu, b"linux /vmlinuz root=UUID=new ro\n", &there));
+        assert!(!names_missing(menu, b"", &there), "there is nothing else to start from");
+        assert!(names_missing(b"linux /vmlinuz root=UUID=old ro\n", b"", &there));
     }
 
     #[test]
