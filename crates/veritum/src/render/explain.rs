@@ -157,6 +157,7 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
     let nothing_to_undo = !report.places.iter().any(is_done) && !report.beside.iter().any(|one| one.undoable);
     match (report.ended.is_some(), nothing_to_undo) {
         (false, _) => text + "\n" + &next(context, &[(context.command("recover"), "completes it or rolls it back")]),
+        (true, true) if report.beside.is_empty() => text + "Nothing took effect: there is nothing to undo.\n",
         (true, true) => text + "It cannot be undone.\n",
         (true, false) => {
             let undo = context.command(&format!("undo {}", report.change));

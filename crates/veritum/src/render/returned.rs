@@ -157,7 +157,7 @@ fn accounts(accounts: &AccountChanges, return_too: bool) -> Option<String> {
     if !accounts.without_owner.is_empty() {
         let places: Vec<String> = accounts.without_owner.iter().map(ToString::to_string).collect();
         parts.push(format!(
-            "their owner's id belongs to another account now, so they get id 65534: {}",
+            "files of an account whose id another one has now, which get the id 65534: {}",
             some(&places, false)
         ));
     }

@@ -156,8 +156,9 @@ pub(crate) fn recovered_lines(report: &RecoverReport) -> String {
 pub(crate) fn recovered(context: &Context, report: &RecoverReport) -> String {
     let text = recovered_lines(report) + "\n";
     let disturbed = report.changes.iter().filter(|done| done.why.is_some());
-    let explain =
-        |number: u64| (context.command(&format!("explain {number}")), "which files, and the backups that are left");
+    let explain = |number: u64| {
+        (context.command(&format!("explain {number}")), "what was rolled back, and what is left in the backups")
+    };
     let mut commands: Vec<_> = disturbed.map(|done| explain(done.change)).collect();
     commands.push((context.command("check"), "checks everything"));
     text + &next(context, &commands)
@@ -165,6 +166,7 @@ pub(crate) fn recovered(context: &Context, report: &RecoverReport) -> String {
 
 #[cfg(test)]
 mod tests {
+    use veritum_core::change::RecoveredChange;
     use veritum_core::report::{RefusalReport, UndoneChange};
 
     use super::*;
@@ -172,6 +174,18 @@ mod tests {
     fn refused(path: &str, package: Option<&str>, why: &str) -> RefusalReport {
         let path = SystemPath::parse(path.as_bytes()).unwrap();
         RefusalReport { path, package: package.map(Into::into), why: why.into() }
+    }
+
+    #[test]
+    fn what_recovery_did_is_said_and_why_a_committed_change_was_rolled_back() {
+        let done = |result, why: Option<&str>| RecoveredChange { change: 4, result, why: why.map(Into::into) };
+        let lines =
+            |done| recovered_lines(&RecoverReport { format: RecoverReport::FORMAT.into(), changes: vec![done] });
+        assert!(lines(done(Recovered::Finished, None)).contains("now completed"));
+        assert!(lines(done(Recovered::TakenBack, None)).contains("the system is unchanged"));
+        let text = lines(done(Recovered::TakenBack, Some("/usr/bin/quay: changed since it was checked")));
+        assert!(text.contains("(/usr/bin/quay: changed since it was checked); rolled back"), "{text}");
+        assert!(!text.contains("unchanged") && !text.contains("not committed"), "{text}");
     }
 
     #[test]

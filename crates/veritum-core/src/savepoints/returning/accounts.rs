@@ -131,7 +131,7 @@ pub(super) fn adapt(
             users.translated_at(entry.uid, there.map(|(uid, _)| uid)),
             groups.translated_at(entry.gid, there.map(|(_, gid)| gid)),
         );
-        let is_lost = |then: u32, id: u32| id != then && id == owners::NOBODY;
+        let is_lost = |then: u32, id: u32| id != then && id == owners::UNOWNED;
         if is_lost(entry.uid, ids.0) || is_lost(entry.gid, ids.1) {
             without_owner.push(entry.path.clone());
         }

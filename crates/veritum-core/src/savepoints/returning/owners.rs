@@ -6,8 +6,8 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 const FIRST_LOGIN: u32 = 1000;
 /// Ids for system users that get a new one (Debian Policy 9.2.2).
 const SYSTEM_IDS: std::ops::RangeInclusive<u32> = 100..=999;
-/// The ids of `nobody` and `nogroup`.
-pub(super) const NOBODY: u32 = 65534;
+/// The id for what no account owns (Debian Policy 9.2.2).
+pub(super) const UNOWNED: u32 = 65534;
 
 /// Names and ids of users or of groups, then and now.
 #[derive(Debug)]
@@ -28,7 +28,7 @@ impl Ids {
     }
 
     /// The id of now for an id of then. A system user or group that is missing is to be added again: with its id, or with
-    /// another one where another account has it now. Where another account has a missing person's id now, it becomes that of `nobody`,
+    /// another one where another account has it now. Where another account has a missing person's id now, it becomes that of no account,
     /// unless the place has that id now, too: nothing of one account may become another's.
     pub(super) fn translated_at(&mut self, id: u32, now_there: Option<u32>) -> u32 {
         let Some(name) = self.then.get(&id) else { return id };
@@ -37,13 +37,13 @@ impl Ids {
         }
         let is_free = !self.now.contains_key(&id);
         if id >= FIRST_LOGIN {
-            return if is_free || now_there == Some(id) { id } else { NOBODY };
+            return if is_free || now_there == Some(id) { id } else { UNOWNED };
         }
         let new = if is_free { Some(id) } else { self.free() };
         if let Some(new) = new {
             self.again.insert(name.clone(), new);
         }
-        new.unwrap_or(NOBODY)
+        new.unwrap_or(UNOWNED)
     }
 
     /// The same, wherever it is for.
@@ -94,7 +94,7 @@ mod tests {
         let now = ids(&[(0, "root"), (110, "quay"), (1001, "tamsin")]);
         let mut ids = Ids::new(then, now);
         let translated: Vec<u32> = [0, 101, 102, 1001, 1002, 999].map(|id| ids.translated(id)).to_vec();
-        assert_eq!(translated, [0, 101, 110, NOBODY, 1002, 999], "nothing of one person becomes another's");
+        assert_eq!(translated, [0, 101, 110, UNOWNED, 1002, 999], "nothing of one person becomes another's");
         assert_eq!(ids.translated_at(1001, Some(1001)), 1001, "it has that place already, or the account was renamed");
         assert_eq!(ids.again, [(b"pier".to_vec(), 101)].into());
     }
