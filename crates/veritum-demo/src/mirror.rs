@@ -18,7 +18,7 @@ use veritum_core::repository::Limits;
 #[non_exhaustive]
 pub enum Mischief {
     /// It accepts the request and never answers.
-    NoObserver,
+    NoAnswer,
     /// It sends part of the body, then nothing.
     StallsAfter(usize),
     /// It sends part of the body and closes the connection.
@@ -104,7 +104,7 @@ impl Mirror {
     /// The limits of its clients: short only while it does not answer, as a busy machine is slow, too.
     #[must_use]
     pub fn limits(&self) -> Limits {
-        let is_silent = |how: &Mischief| matches!(how, Mischief::NoObserver | Mischief::StallsAfter(_));
+        let is_silent = |how: &Mischief| matches!(how, Mischief::NoAnswer | Mischief::StallsAfter(_));
         let seconds = if self.shared.book().rules.iter().any(|(_, how, _)| is_silent(how)) { 1 } else { 30 };
         let short = Duration::from_secs(seconds);
         Limits { connect: Duration::from_secs(30), silence: short, patience: short * 2 }
@@ -239,7 +239,7 @@ impl Shared {
     fn misbehave(&self, to: &mut TcpStream, request: &Request, bytes: &[u8], how: &Mischief) -> io::Result<()> {
         let part = |n: usize| &bytes[..bytes.len().min(n)];
         match how {
-            Mischief::NoObserver => self.wait(),
+            Mischief::NoAnswer => self.wait(),
             Mischief::StallsAfter(n) => {
                 begin(to, bytes.len())?;
                 to.write_all(part(*n))?;

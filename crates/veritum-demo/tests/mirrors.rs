@@ -28,7 +28,7 @@ fn damaged() -> Stand {
 /// What is said of each way to misbehave.
 fn mischiefs() -> Vec<(Mischief, &'static str)> {
     vec![
-        (Mischief::NoObserver, "stopped responding"),
+        (Mischief::NoAnswer, "stopped responding"),
         (Mischief::StallsAfter(200), "stopped responding"),
         (Mischief::Circle, "redirects in a loop"),
         (Mischief::Endless, "sent more data than the file size"),

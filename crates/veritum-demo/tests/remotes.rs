@@ -156,7 +156,7 @@ fn each_way_for_a_server_to_be_of_no_use_is_told_apart() {
         veritum_core::model::error_chain(&far.error(&far.settings()))
     };
     let words = [
-        (Mischief::NoObserver, "timestamp.json", "stopped responding"),
+        (Mischief::NoAnswer, "timestamp.json", "stopped responding"),
         (Mischief::Status(503), "timestamp.json", "503"),
         (Mischief::LoginPage, "store.json", "login"),
         (Mischief::Endless, "timestamp.json", "sent more"),

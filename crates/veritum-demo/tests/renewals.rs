@@ -211,7 +211,7 @@ fn each_reason_why_updates_do_not_come_is_told_apart() {
     let gone = |stand: &Stand| fs::remove_dir_all(stand.repositories().join("dists")).unwrap();
     let mischief = |how: Mischief| move |stand: &Stand| stand.mirror.misbehave("InRelease", how.clone(), 99);
     let (silent, circle, login, forged, refuses) = (
-        mischief(Mischief::NoObserver),
+        mischief(Mischief::NoAnswer),
         mischief(Mischief::Circle),
         mischief(Mischief::LoginPage),
         mischief(Mischief::OtherBytes),
@@ -273,7 +273,7 @@ fn a_check_asks_the_repositories_and_tells_what_they_have_or_why_not() {
     fresh.publish(&fresh.suite());
     assert_eq!(told(&fresh).0, ["rolled-back"]);
     let silent = Stand::available();
-    silent.mirror.misbehave("InRelease", Mischief::NoObserver, 99);
+    silent.mirror.misbehave("InRelease", Mischief::NoAnswer, 99);
     assert_eq!(told(&silent).0, ["unreachable"]);
     silent.mirror.behave();
     let gone = Stand::available();
