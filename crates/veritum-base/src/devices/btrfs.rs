@@ -3,9 +3,9 @@
 use aws_lc_rs::digest::{SHA256, digest};
 
 use super::checksums::crc32c;
-use super::numbers::{array, le16, le32, le64, text, uuid};
 use super::volume::{Mark, RawVolume, VolumeKind};
 use super::{ReadAt, past_the_end};
+use crate::formats::numbers::{array, le16, le32, le64, text, uuid};
 
 const SIZE: usize = 4096;
 /// The places of the superblock and its copies.

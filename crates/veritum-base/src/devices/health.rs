@@ -1,7 +1,7 @@
 //! What a drive says of its own health: ATA's SMART data (ATA/ATAPI Command Set 3, 7.48.6, and the attributes that all makers number alike)
 //! and NVMe's health log (NVM Express Base Specification 2.0, 5.16.1.3).
 
-use super::numbers::{array, le32};
+use crate::formats::numbers::{array, le32};
 
 /// The size of a page in bytes.
 const PAGE: usize = 512;

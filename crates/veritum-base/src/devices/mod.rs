@@ -5,10 +5,12 @@
 
 mod btrfs;
 mod checksums;
+mod disk_set;
 pub mod ext4;
+mod fat_files;
 mod gaps;
+mod gpt;
 mod health;
-mod numbers;
 mod partitions;
 mod surface;
 mod swap;
@@ -16,9 +18,12 @@ mod vfat;
 mod volume;
 mod xfs;
 
+pub use disk_set::{DiskSet, DiskVolume, OpenDisk};
+pub use fat_files::{FatEntry, FatFiles};
 pub use gaps::GapMap;
+pub use gpt::{GptCopy, GptFault, GptPair};
 pub use health::DriveHealth;
-pub use partitions::{Partition, PartitionTable, TableKind};
+pub use partitions::{MbrTable, Partition, PartitionTable, PartitionType, TableKind};
 pub use surface::{GRAIN, GoOn, Surface, read_surface};
 pub use volume::{DiskPart, Mark, RawVolume, VolumeKind, identify, parts_of};
 
@@ -27,6 +32,7 @@ use std::io;
 use std::ops::Range;
 use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use rustix::fs::{FileType, Mode, OFlags};
 
@@ -234,6 +240,60 @@ impl ReadAt for Device {
             // What is not dropped is read from memory, as the rest of the system does.
             let _ = rustix::fs::fadvise(&self.file, at, Some(size), rustix::fs::Advice::DontNeed);
         }
+    }
+}
+
+/// Bytes that belong to someone else, or that are kept with what was read from them.
+pub(crate) enum Source<'a> {
+    /// Those of someone else.
+    Borrowed(&'a dyn ReadAt),
+    /// Its own.
+    Owned(Box<dyn ReadAt>),
+}
+
+impl<'a> std::ops::Deref for Source<'a> {
+    type Target = dyn ReadAt + 'a;
+
+    fn deref(&self) -> &Self::Target {
+        match self {
+            Self::Borrowed(bytes) => *bytes,
+            Self::Owned(bytes) => &**bytes,
+        }
+    }
+}
+
+/// A part of a disk that several parts share.
+#[derive(Clone)]
+pub struct Section {
+    disk: Arc<dyn ReadAt>,
+    start: u64,
+    size: u64,
+}
+
+impl Section {
+    /// The bytes from `start` on, at most `size`, as far as the disk has them.
+    #[must_use]
+    pub fn new(disk: Arc<dyn ReadAt>, start: u64, size: u64) -> Self {
+        let size = size.min(disk.size().saturating_sub(start));
+        Self { disk, start, size }
+    }
+
+    fn window(&self) -> Window<'_> {
+        Window { disk: &*self.disk, start: self.start, size: self.size }
+    }
+}
+
+impl ReadAt for Section {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, at: u64, buffer: &mut [u8]) -> io::Result<()> {
+        self.window().read_at(at, buffer)
+    }
+
+    fn forget(&self, at: u64, size: u64) {
+        self.window().forget(at, size);
     }
 }
 

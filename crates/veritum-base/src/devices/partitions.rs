@@ -1,19 +1,20 @@
 //! Partition tables: MBR with its chain of further tables, and GPT (UEFI 2.10, 5.2 and 5.3).
 
-use super::checksums::crc32;
-use super::numbers::{le16, le32, le64};
+use super::gpt::GptPair;
 use super::{ReadAt, Window};
+use crate::formats::numbers::{le16, le32};
 
 /// More partitions are not read.
-const MAX_PARTITIONS: usize = 256;
-/// Larger entries of a GPT are not valid.
-const MAX_ENTRY: usize = 4096;
+pub(super) const MAX_PARTITIONS: usize = 256;
 /// The types of an MBR's entries that contain further tables.
 const EXTENDED: [u8; 3] = [0x05, 0x0f, 0x85];
 /// The type of an MBR's entry that covers a disk with a GPT.
 const PROTECTIVE: u8 = 0xee;
 /// The type of a partition for a boot loader's code (21686148-6449-6E6F-744E-656564454649), as it is written.
 const BOOT_CODE: &[u8; 16] = b"Hah!IdontNeedEFI";
+/// The type of an EFI system partition (C12A7328-F81F-11D2-BA4B-00A0C93EC93B), as it is written.
+const EFI_SYSTEM: [u8; 16] =
+    [0x28, 0x73, 0x2a, 0xc1, 0x1f, 0xf8, 0xd2, 0x11, 0xba, 0x4b, 0x00, 0xa0, 0xc9, 0x3e, 0xc9, 0x3b];
 
 /// The kind of a partition table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -26,6 +27,29 @@ pub enum TableKind {
     Gpt,
 }
 
+/// The type of a partition.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PartitionType {
+    /// The byte of an MBR's entry.
+    Mbr(u8),
+    /// The GUID of a GPT's entry, as it is written.
+    Gpt([u8; 16]),
+}
+
+impl PartitionType {
+    /// Whether it contains a boot loader's code and no file system.
+    #[must_use]
+    pub fn is_boot_code(self) -> bool {
+        self == Self::Gpt(*BOOT_CODE)
+    }
+
+    /// Whether it is an EFI system partition (UEFI 2.10, 5.2.2 and 5.3.3).
+    #[must_use]
+    pub fn is_efi_system(self) -> bool {
+        matches!(self, Self::Mbr(0xef)) || self == Self::Gpt(EFI_SYSTEM)
+    }
+}
+
 /// A partition, in bytes.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Partition {
@@ -35,8 +59,12 @@ pub struct Partition {
     pub start: u64,
     /// Its size.
     pub size: u64,
-    /// Whether it contains a boot loader's code and no file system.
-    pub is_boot_code: bool,
+    /// Its type.
+    pub kind: PartitionType,
+    /// Its id, as in `PARTUUID=`.
+    pub id: String,
+    /// Whether a BIOS that demands it may start from it.
+    pub is_active: bool,
 }
 
 impl Partition {
@@ -44,6 +72,12 @@ impl Partition {
     #[must_use]
     pub fn on<'a>(&self, disk: &'a dyn ReadAt) -> Window<'a> {
         Window::new(disk, self.start, self.size)
+    }
+
+    /// Where it ends.
+    #[must_use]
+    pub fn end(&self) -> u64 {
+        self.start.saturating_add(self.size)
     }
 }
 
@@ -62,100 +96,93 @@ impl PartitionTable {
     /// Reads a disk's table; a disk that cannot be read has none.
     #[must_use]
     pub fn read(disk: &dyn ReadAt) -> Self {
-        for sector in [512, 4096] {
-            if let Some(partitions) = gpt(disk, sector, 1) {
-                return Self { kind: TableKind::Gpt, partitions, from_copy: false };
-            }
-            let last = (disk.size() / sector).saturating_sub(1);
-            if let Some(partitions) = gpt(disk, sector, last) {
-                return Self { kind: TableKind::Gpt, partitions, from_copy: true };
-            }
-        }
-        match mbr(disk) {
-            Some(partitions) => Self { kind: TableKind::Mbr, partitions, from_copy: false },
-            None => Self { kind: TableKind::None, partitions: Vec::new(), from_copy: false },
+        let gpt = GptPair::read(disk);
+        match (gpt.primary, gpt.backup) {
+            (Ok(copy), _) => Self { kind: TableKind::Gpt, partitions: copy.partitions, from_copy: false },
+            (Err(_), Ok(copy)) => Self { kind: TableKind::Gpt, partitions: copy.partitions, from_copy: true },
+            (Err(_), Err(_)) => match MbrTable::read(disk) {
+                Some(mbr) => Self { kind: TableKind::Mbr, partitions: mbr.partitions, from_copy: false },
+                None => Self { kind: TableKind::None, partitions: Vec::new(), from_copy: false },
+            },
         }
     }
 }
 
-/// The partitions of a GPT whose header is at this sector; `None` if it is not valid.
-fn gpt(disk: &dyn ReadAt, sector: u64, at: u64) -> Option<Vec<Partition>> {
-    let header = disk.bytes_at(at.checked_mul(sector)?, usize::try_from(sector).ok()?).ok()?;
-    let size = usize::try_from(le32(&header, 12)).ok().filter(|size| (92..=header.len()).contains(size))?;
-    if !header.starts_with(b"EFI PART") || le64(&header, 24) != at {
-        return None;
-    }
-    let mut summed = header[..size].to_vec();
-    summed[16..20].fill(0);
-    if crc32(&summed) != le32(&header, 16) {
-        return None;
-    }
-    let (count, entry) = (le32(&header, 80) as usize, le32(&header, 84) as usize);
-    if count > 4 * MAX_PARTITIONS || !(128..=MAX_ENTRY).contains(&entry) {
-        return None;
-    }
-    let entries = disk.bytes_at(le64(&header, 72).checked_mul(sector)?, count * entry).ok()?;
-    if crc32(&entries) != le32(&header, 88) {
-        return None;
-    }
-    let one = |(index, entry): (usize, &[u8])| {
-        let (first, last) = (le64(entry, 32), le64(entry, 40));
-        let sectors = last.checked_sub(first)?.checked_add(1)?;
-        if entry[..16] == [0; 16] {
+/// A master boot record with its chain of further tables.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MbrTable {
+    /// The disk's signature.
+    pub signature: u32,
+    /// Its partitions, without the entries that cover a GPT.
+    pub partitions: Vec<Partition>,
+    /// The number of entries that cover a GPT.
+    pub protective: u32,
+    /// The number of sectors that the first of them covers.
+    pub covered: u32,
+}
+
+impl MbrTable {
+    /// Reads a disk's MBR; `None` if there is none.
+    #[must_use]
+    pub fn read(disk: &dyn ReadAt) -> Option<Self> {
+        let first = disk.bytes_at(0, 512).ok()?;
+        let entries: Vec<Entry> = entries(&first)?;
+        // The boot sector of a file system ends like a table; its bytes there are code.
+        if entries.iter().any(|entry| entry.flag & 0x7f != 0) || entries.iter().all(|entry| entry.sectors == 0) {
             return None;
         }
-        let number = u32::try_from(index + 1).ok()?;
-        let is_boot_code = entry[..16] == *BOOT_CODE;
-        Some(Partition { number, start: first.checked_mul(sector)?, size: sectors.checked_mul(sector)?, is_boot_code })
-    };
-    Some(entries.chunks_exact(entry).enumerate().filter_map(one).take(MAX_PARTITIONS).collect())
-}
-
-/// The partitions of an MBR; `None` if there is none.
-fn mbr(disk: &dyn ReadAt) -> Option<Vec<Partition>> {
-    let first = disk.bytes_at(0, 512).ok()?;
-    let entries: Vec<Entry> = entries(&first)?;
-    // The boot sector of a file system ends like a table; its bytes there are code.
-    if entries.iter().any(|entry| entry.flag & 0x7f != 0) || entries.iter().all(|entry| entry.sectors == 0) {
-        return None;
-    }
-    let mut partitions = Vec::new();
-    for (index, entry) in (1..).zip(&entries) {
-        if entry.sectors == 0 || entry.kind == 0 {
-            continue;
-        }
-        if EXTENDED.contains(&entry.kind) {
-            logical(disk, u64::from(entry.start), &mut partitions);
-        } else if entry.kind != PROTECTIVE {
-            partitions.push(partition(index, u64::from(entry.start), entry.sectors));
-        }
-    }
-    partitions.sort_by_key(|partition| partition.number);
-    Some(partitions)
-}
-
-/// The partitions of the chain of tables that begins at this sector: each table names one, and the next table.
-fn logical(disk: &dyn ReadAt, begin: u64, partitions: &mut Vec<Partition>) {
-    let mut table = begin;
-    let numbers = 5..5 + u32::try_from(MAX_PARTITIONS).unwrap_or_default();
-    for number in numbers {
-        let Some(entries) = disk.bytes_at(table.saturating_mul(512), 512).ok().and_then(|bytes| entries(&bytes)) else {
-            return;
+        let covering = || entries.iter().filter(|entry| entry.kind == PROTECTIVE && entry.sectors > 0);
+        let mut table = Self {
+            signature: le32(&first, 440),
+            partitions: Vec::new(),
+            protective: u32::try_from(covering().count()).unwrap_or_default(),
+            covered: covering().next().map_or(0, |entry| entry.sectors),
         };
-        if entries[0].sectors > 0 {
-            partitions.push(partition(number, table + u64::from(entries[0].start), entries[0].sectors));
+        for (index, entry) in (1..).zip(&entries) {
+            if entry.sectors == 0 || entry.kind == 0 {
+                continue;
+            }
+            if EXTENDED.contains(&entry.kind) {
+                table.add_logical(disk, u64::from(entry.start));
+            } else if entry.kind != PROTECTIVE {
+                table.add(index, u64::from(entry.start), entry);
+            }
         }
-        let next = begin + u64::from(entries[1].start);
-        // The chain leads towards the end of the disk, or in a circle.
-        if entries[1].sectors == 0 || next <= table {
-            return;
-        }
-        table = next;
+        table.partitions.sort_by_key(|partition| partition.number);
+        Some(table)
     }
-}
 
-fn partition(number: u32, start: u64, sectors: u32) -> Partition {
-    Partition { number, start: start * 512, size: u64::from(sectors) * 512, is_boot_code: false }
+    /// Adds the partitions of the chain of tables that begins at this sector: each table names one, and the next table.
+    fn add_logical(&mut self, disk: &dyn ReadAt, begin: u64) {
+        let mut table = begin;
+        let numbers = 5..5 + u32::try_from(MAX_PARTITIONS).unwrap_or_default();
+        for number in numbers {
+            let Some(entries) = disk.bytes_at(table.saturating_mul(512), 512).ok().and_then(|bytes| entries(&bytes))
+            else {
+                return;
+            };
+            if entries[0].sectors > 0 {
+                self.add(number, table + u64::from(entries[0].start), &entries[0]);
+            }
+            let next = begin + u64::from(entries[1].start);
+            // The chain leads towards the end of the disk, or in a circle.
+            if entries[1].sectors == 0 || next <= table {
+                return;
+            }
+            table = next;
+        }
+    }
+
+    fn add(&mut self, number: u32, start: u64, entry: &Entry) {
+        self.partitions.push(Partition {
+            number,
+            start: start * 512,
+            size: u64::from(entry.sectors) * 512,
+            kind: PartitionType::Mbr(entry.kind),
+            id: format!("{:08x}-{number:02x}", self.signature),
+            is_active: entry.flag == 0x80,
+        });
+    }
 }
 
 struct Entry {
@@ -180,6 +207,7 @@ fn entries(sector: &[u8]) -> Option<Vec<Entry>> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::checksums::crc32;
     use super::*;
 
     fn put(disk: &mut [u8], at: usize, bytes: &[u8]) {

@@ -1,8 +1,8 @@
 //! Swap space (include/linux/swap.h in the kernel's source).
 
 use super::ReadAt;
-use super::numbers::{array, text, uuid};
 use super::volume::{RawVolume, VolumeKind};
+use crate::formats::numbers::{array, text, uuid};
 
 /// The sizes of a memory page; the signature is at the end of the first.
 const PAGES: [u64; 3] = [4096, 16384, 65536];

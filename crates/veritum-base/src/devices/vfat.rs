@@ -2,8 +2,8 @@
 //! specification of 2000).
 
 use super::ReadAt;
-use super::numbers::{le16, le32, text};
 use super::volume::{Mark, RawVolume, VolumeKind};
+use crate::formats::numbers::{le16, le32, text};
 
 /// Larger tables are not compared.
 const MAX_TABLE: u64 = 1 << 30;

@@ -1,7 +1,7 @@
 //! What a disk or a partition contains, by its signature; and what superblocks of other file systems than ext4 say about their state.
 
-use super::numbers::{le32, uuid};
 use super::{Partition, PartitionTable, ReadAt, TableKind, Window, btrfs, ext4, swap, vfat, xfs};
+use crate::formats::numbers::{le32, uuid};
 
 /// What a volume contains.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -123,7 +123,7 @@ pub fn parts_of(disk: &dyn ReadAt) -> Vec<DiskPart<'_>> {
     match table.filter(|table| table.kind != TableKind::None) {
         None => vec![DiskPart { number: None, start: 0, bytes, contains: whole }],
         Some(table) => {
-            let partitions = table.partitions.iter().filter(|partition| !partition.is_boot_code);
+            let partitions = table.partitions.iter().filter(|partition| !partition.kind.is_boot_code());
             let part = |partition: &Partition| {
                 let bytes = partition.on(disk);
                 DiskPart { number: Some(partition.number), start: partition.start, bytes, contains: identify(&bytes) }
@@ -151,7 +151,7 @@ fn container(disk: &dyn ReadAt) -> Option<RawVolume> {
     let starts = |at: u64, with: &[u8]| disk.bytes_at(at, with.len()).is_ok_and(|bytes| bytes == with);
     if starts(0, b"LUKS\xba\xbe") {
         let text = disk.bytes_at(168, 40).unwrap_or_default();
-        return of(VolumeKind::Encrypted, super::numbers::text(&text));
+        return of(VolumeKind::Encrypted, crate::formats::numbers::text(&text));
     }
     if (0..4).any(|sector| starts(sector * 512, b"LABELONE") && starts(sector * 512 + 24, b"LVM2 001")) {
         return of(VolumeKind::Lvm, String::new());

@@ -2,8 +2,8 @@
 
 use super::ReadAt;
 use super::checksums::crc32c;
-use super::numbers::{array, be32, be64, le32, text, uuid};
 use super::volume::{Mark, RawVolume, VolumeKind};
+use crate::formats::numbers::{array, be32, be64, le32, text, uuid};
 
 const MAGIC: u32 = u32::from_be_bytes(*b"XFSB");
 const MAX_SECTOR: usize = 32 << 10;

@@ -1,6 +1,8 @@
 //! Parsers of foreign formats: pure, with limits for every size. Other modules read the files.
 
+pub mod boot;
 pub mod deb;
 pub mod deb822;
 pub mod desktop_entry;
 pub mod keyfile;
+pub(crate) mod numbers;

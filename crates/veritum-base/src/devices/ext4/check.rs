@@ -2,7 +2,6 @@
 
 use rayon::prelude::*;
 
-use super::super::numbers::{le16, le32};
 use super::folder;
 use super::inode::{Inode, Type};
 use super::mapping::{self, Piece};
@@ -10,6 +9,7 @@ use super::superblock::{self, Superblock};
 use super::usage::Usage;
 use super::{Fault, FileSystem, Name, superblock_at};
 use crate::devices::checksums::crc32c;
+use crate::formats::numbers::{le16, le32};
 
 /// More problems are counted and not kept.
 const MAX_PROBLEMS: usize = 10_000;
@@ -119,7 +119,7 @@ impl FileSystem<'_> {
         if let Some(usage) = usage.filter(|_| !checked.stopped && checked.problems.iter().all(Problem::is_alone)) {
             let room = MAX_PROBLEMS.saturating_sub(checked.problems.len());
             let found = usage.problems();
-            let is_settled = superblock_at(self.disk, superblock::AT).is_ok_and(|now| now == self.superblock);
+            let is_settled = superblock_at(&*self.disk, superblock::AT).is_ok_and(|now| now == self.superblock);
             checked.compared = is_settled;
             checked.more += if is_settled { found.len().saturating_sub(room) as u64 } else { 0 };
             checked.problems.extend(found.into_iter().take(if is_settled { room } else { 0 }));
@@ -141,7 +141,7 @@ impl FileSystem<'_> {
         match problem.inode {
             Some(number) => self.check_inode(number).iter().any(same),
             None if problem.part == Part::Superblock && problem.group == 0 => {
-                !superblock_at(self.disk, superblock::AT).is_ok_and(|found| found.sum_is_right != Some(false))
+                !superblock_at(&*self.disk, superblock::AT).is_ok_and(|found| found.sum_is_right != Some(false))
             }
             None => self.check_group_itself(problem.group).iter().any(same),
         }
@@ -212,7 +212,7 @@ impl FileSystem<'_> {
     /// What is wrong with the superblock's copy in a group. Copies are written rarely: only what does not change must be the same.
     fn copy_is(&self, group: u32) -> Option<Fault> {
         let at = self.superblock.copy_at(group).saturating_mul(self.superblock.block_size);
-        match superblock_at(self.disk, at) {
+        match superblock_at(&*self.disk, at) {
             Err((_, fault)) => Some(fault),
             Ok(found) if found.sum_is_right == Some(false) => Some(Fault::Checksum),
             Ok(found) => {

@@ -3,13 +3,13 @@
 use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 
-use super::super::numbers::{le16, le32};
 use super::groups::table_blocks;
 use super::inode::{self, Inode, Type};
 use super::journal::{BlockCopy, Journal};
 use super::mapping::{self, Piece, Run};
 use super::owners::used_blocks;
 use super::{FileSystem, Paths, check, folder, orphans};
+use crate::formats::numbers::{le16, le32};
 
 /// Folders that are deeper are not named further up.
 const MAX_DEPTH: usize = 256;

@@ -1,10 +1,10 @@
 //! ext4's folders (Documentation/filesystems/ext4/directory.rst).
 
 use super::super::checksums::crc32c;
-use super::super::numbers::{le16, le32};
 use super::Fault;
 use super::inode::Inode;
 use super::superblock::{Superblock, incompat};
+use crate::formats::numbers::{le16, le32};
 
 /// The smallest entry.
 const HEAD: usize = 8;

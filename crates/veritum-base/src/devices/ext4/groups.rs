@@ -1,8 +1,8 @@
 //! ext4's block groups: descriptors and bitmaps (Documentation/filesystems/ext4/group_descr.rst, bitmaps.rst).
 
 use super::super::checksums::{crc16, crc32c};
-use super::super::numbers::{le16, le32};
 use super::superblock::Superblock;
+use crate::formats::numbers::{le16, le32};
 
 const INODES_UNUSED: u16 = 1;
 const BLOCKS_UNUSED: u16 = 2;

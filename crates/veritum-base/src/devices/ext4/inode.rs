@@ -1,8 +1,8 @@
 //! ext4's inodes (Documentation/filesystems/ext4/inodes.rst).
 
 use super::super::checksums::crc32c;
-use super::super::numbers::{le16, le32};
 use super::superblock::Superblock;
+use crate::formats::numbers::{le16, le32};
 
 const EXTENTS: u32 = 0x8_0000;
 const INLINE: u32 = 0x1000_0000;

@@ -4,9 +4,9 @@
 use std::io;
 
 use super::super::checksums::crc32c;
-use super::super::numbers::{array, be32};
 use super::content::FileContent;
 use super::{Fault, FileSystem};
+use crate::formats::numbers::{array, be32};
 
 const MAGIC: u32 = 0xc03b_3998;
 /// Longer ones are not made, in blocks.

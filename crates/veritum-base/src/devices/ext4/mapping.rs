@@ -1,9 +1,9 @@
 //! Where a file's blocks are: extents (Documentation/filesystems/ext4/ifork.rst), or maps of blocks as ext2 and ext3 have them.
 
 use super::super::checksums::crc32c;
-use super::super::numbers::{le16, le32};
 use super::inode::Inode;
 use super::{Fault, FileSystem};
+use crate::formats::numbers::{le16, le32};
 
 const MAGIC: u16 = 0xf30a;
 const ENTRY: usize = 12;

@@ -35,7 +35,7 @@ pub use superblock::{MountCounts, RecordedError, Superblock};
 use std::io;
 
 use self::groups::{Group, table_blocks};
-use super::ReadAt;
+use super::{ReadAt, Source};
 
 /// What is wrong with a part of a file system.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -59,7 +59,7 @@ impl Fault {
 
 /// An open file system.
 pub struct FileSystem<'a> {
-    disk: &'a dyn ReadAt,
+    disk: Source<'a>,
     /// What its superblock says.
     pub superblock: Superblock,
     /// The group whose copy of the superblock and of the descriptors is used; 0 for the first.
@@ -78,16 +78,20 @@ impl<'a> FileSystem<'a> {
     /// # Errors
     /// Why there is none, or why it cannot be read.
     pub fn open(disk: &'a dyn ReadAt) -> Result<Self, &'static str> {
-        let first = superblock_at(disk, superblock::AT);
+        Self::open_source(Source::Borrowed(disk))
+    }
+
+    fn open_source(disk: Source<'a>) -> Result<Self, &'static str> {
+        let first = superblock_at(&*disk, superblock::AT);
         let (superblock, copy_in, first_is) = match first {
             Ok(superblock) if superblock.sum_is_right != Some(false) => (superblock, 0, None),
-            Ok(damaged) => match copy(disk) {
+            Ok(damaged) => match copy(&*disk) {
                 Some(found) => (found.0, found.1, Some(Fault::Checksum)),
                 // What it says may be right but for one bit.
                 None => (damaged, 0, Some(Fault::Checksum)),
             },
             Err((why, fault)) => {
-                let found = copy(disk).ok_or(why)?;
+                let found = copy(&*disk).ok_or(why)?;
                 (found.0, found.1, Some(fault))
             }
         };
@@ -106,6 +110,20 @@ impl<'a> FileSystem<'a> {
         match replayed {
             Some(replayed) => Ok(Self { is_replayed: replayed.is_all(), ..Self::open(replayed)? }),
             None => Self::open(disk),
+        }
+    }
+
+    /// Opens a file system that is kept with its bytes, as its journal makes it, if that can be applied.
+    ///
+    /// # Errors
+    /// As for [`FileSystem::open`].
+    pub fn open_owned<D: ReadAt + Clone + 'static>(disk: &D) -> Result<FileSystem<'static>, &'static str> {
+        match Replayed::owning(Box::new(disk.clone())) {
+            Ok(replayed) => {
+                let is_replayed = replayed.is_all();
+                Ok(FileSystem { is_replayed, ..FileSystem::open_source(Source::Owned(Box::new(replayed)))? })
+            }
+            Err(_) => FileSystem::open_source(Source::Owned(Box::new(disk.clone()))),
         }
     }
 

@@ -3,8 +3,8 @@
 
 use std::collections::HashSet;
 
-use super::super::numbers::le32;
 use super::{FileSystem, Inode};
+use crate::formats::numbers::le32;
 
 /// More are not followed.
 const MAX_ORPHANS: usize = 1 << 20;

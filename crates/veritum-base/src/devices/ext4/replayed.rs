@@ -5,11 +5,11 @@ use std::io;
 
 use super::journal::{BlockCopy, ESCAPED_BYTES, Journal, Transaction};
 use super::{Fault, FileSystem};
-use crate::devices::ReadAt;
+use crate::devices::{ReadAt, Source};
 
 /// A file system with what its journal has of it. Nothing is written.
 pub struct Replayed<'a> {
-    disk: &'a dyn ReadAt,
+    disk: Source<'a>,
     block_size: u64,
     /// The newest copy of each block.
     newer: BTreeMap<u64, BlockCopy>,
@@ -34,7 +34,19 @@ impl<'a> Replayed<'a> {
     /// # Errors
     /// Why the file system is as it should be, or cannot be so.
     pub fn new(disk: &'a dyn ReadAt) -> Result<Self, NotReplayed> {
-        let fs = FileSystem::open(disk).map_err(|_| NotReplayed::NotNeeded)?;
+        Self::of_source(Source::Borrowed(disk))
+    }
+
+    /// The same, kept with the bytes of the file system.
+    ///
+    /// # Errors
+    /// As for [`Replayed::new`].
+    pub(super) fn owning(disk: Box<dyn ReadAt>) -> Result<Replayed<'static>, NotReplayed> {
+        Replayed::of_source(Source::Owned(disk))
+    }
+
+    fn of_source(disk: Source<'a>) -> Result<Self, NotReplayed> {
+        let fs = FileSystem::open(&*disk).map_err(|_| NotReplayed::NotNeeded)?;
         if !fs.superblock.needs_recovery() {
             return Err(NotReplayed::NotNeeded);
         }
@@ -44,7 +56,9 @@ impl<'a> Replayed<'a> {
         if newer.values().any(|copy| !copy.is_valid) {
             return Err(NotReplayed::Damaged(Fault::Checksum));
         }
-        Ok(Self { disk, block_size: fs.superblock.block_size, newer, is_all })
+        let block_size = fs.superblock.block_size;
+        drop(fs);
+        Ok(Self { disk, block_size, newer, is_all })
     }
 
     /// Whether everything that was committed is applied: fast commits are not.

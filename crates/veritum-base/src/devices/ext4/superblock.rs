@@ -1,7 +1,7 @@
 //! ext4's superblock (Documentation/filesystems/ext4/super.rst).
 
 use super::super::checksums::crc32c;
-use super::super::numbers::{array, le16, le32, le64, text, uuid};
+use crate::formats::numbers::{array, le16, le32, le64, text, uuid};
 
 /// The superblock's place from the beginning of the file system, in bytes.
 pub(super) const AT: u64 = 1024;

@@ -194,7 +194,7 @@ fn examine(
     if table.partitions.is_empty() {
         examined.leave_out(format!("{disk}: its partition table names no partition"));
     }
-    for partition in table.partitions.iter().filter(|partition| !partition.is_boot_code) {
+    for partition in table.partitions.iter().filter(|partition| !partition.kind.is_boot_code()) {
         let (name, bytes) = (format!("{disk} partition {}", partition.number), partition.on(device));
         let is_cut = bytes.size() < partition.size;
         let in_use = block_devices::in_use(device.path(), partition.start);

@@ -1,0 +1,112 @@
+//! [`DiskSet`]: disks and images with the volumes on them.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use super::{
+    Device, DeviceError, GptPair, MbrTable, Partition, PartitionTable, RawVolume, ReadAt, Section, TableKind, identify,
+};
+
+/// A disk or an image, open.
+pub struct OpenDisk {
+    /// Its bytes.
+    pub device: Arc<Device>,
+    /// What its partition table says.
+    pub table: PartitionTable,
+    /// Both copies of its GUID partition table.
+    pub gpt: GptPair,
+    /// Its master boot record.
+    pub mbr: Option<MbrTable>,
+}
+
+/// A partition, or a disk without a table.
+pub struct DiskVolume {
+    /// The position of its disk.
+    pub disk: usize,
+    /// Its partition; `None` for a whole disk.
+    pub partition: Option<Partition>,
+    /// Where it begins on the disk, in bytes.
+    pub start: u64,
+    /// Its bytes.
+    pub bytes: Section,
+    /// What it contains; `None` for nothing known.
+    pub contains: Option<RawVolume>,
+}
+
+/// Disks and images with the volumes on them.
+#[derive(Default)]
+pub struct DiskSet {
+    /// The disks.
+    pub disks: Vec<OpenDisk>,
+    /// Their volumes, in the order of the disks and their partitions.
+    pub volumes: Vec<DiskVolume>,
+}
+
+impl std::fmt::Debug for DiskSet {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_list().entries(self.disks.iter().map(|disk| disk.device.path())).finish()
+    }
+}
+
+impl DiskSet {
+    /// Opens disks and images.
+    ///
+    /// # Errors
+    /// When one is not a disk, or cannot be opened.
+    pub fn open(paths: &[PathBuf]) -> Result<Self, DeviceError> {
+        let mut set = Self::default();
+        for path in paths {
+            set.add(Device::open(path)?);
+        }
+        Ok(set)
+    }
+
+    /// Adds a disk.
+    pub fn add(&mut self, device: Device) {
+        let device = Arc::new(device);
+        let disk = self.disks.len();
+        let shared: Arc<dyn ReadAt> = device.clone();
+        // The boot sector of a file system can look like a table.
+        let whole = identify(&*device);
+        let table = match whole {
+            Some(_) => PartitionTable { kind: TableKind::None, partitions: Vec::new(), from_copy: false },
+            None => PartitionTable::read(&*device),
+        };
+        let volume = |partition: Option<Partition>, start, size, contains| {
+            let bytes = Section::new(shared.clone(), start, size);
+            DiskVolume { disk, partition, start, bytes, contains }
+        };
+        if table.kind == TableKind::None {
+            self.volumes.push(volume(None, 0, device.size(), whole));
+        }
+        for partition in &table.partitions {
+            let contains = identify(&partition.on(&*device));
+            self.volumes.push(volume(Some(partition.clone()), partition.start, partition.size, contains));
+        }
+        let (gpt, mbr) = (GptPair::read(&*device), MbrTable::read(&*device));
+        self.disks.push(OpenDisk { device, table, gpt, mbr });
+    }
+
+    /// A volume's disk.
+    #[must_use]
+    pub fn disk_of(&self, volume: &DiskVolume) -> &OpenDisk {
+        &self.disks[volume.disk]
+    }
+
+    /// The position of the volume that a device of fstab(5) names: `UUID=`, `LABEL=`, `PARTUUID=`, or the path of one of the disks.
+    #[must_use]
+    pub fn named(&self, device: &str) -> Option<usize> {
+        let (kind, value) = device.split_once('=')?;
+        let value = value.trim_matches('"');
+        self.volumes.iter().position(|volume| {
+            let contains = volume.contains.as_ref();
+            let id = volume.partition.as_ref().map_or("", |partition| &partition.id);
+            match kind {
+                "UUID" => contains.is_some_and(|found| !value.is_empty() && found.uuid.eq_ignore_ascii_case(value)),
+                "LABEL" => contains.is_some_and(|found| !value.is_empty() && found.label == value),
+                "PARTUUID" => !value.is_empty() && id.eq_ignore_ascii_case(value),
+                _ => false,
+            }
+        })
+    }
+}

@@ -1,0 +1,446 @@
+//! Initial file systems: cpio archives in the form "newc", one after another, compressed or not (Documentation/driver-api/early-userspace
+//! in the kernel's source). Microcode for the processor comes first, uncompressed.
+
+use std::io::{self, BufRead, Read};
+
+/// The size of a member's header in bytes.
+const HEADER: usize = 110;
+/// Longer names are not valid.
+const MAX_NAME: usize = 4096;
+/// The last member of an archive.
+const TRAILER: &[u8] = b"TRAILER!!!";
+/// More archives in one file are not read.
+const MAX_ARCHIVES: usize = 64;
+/// The memory that decompression may use.
+const MAX_MEMORY: u64 = 128 << 20;
+
+/// How an archive is compressed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Packing {
+    /// Not at all.
+    Plain,
+    /// gzip.
+    Gzip,
+    /// zstd.
+    Zstd,
+    /// xz.
+    Xz,
+    /// LZMA.
+    Lzma,
+    /// lz4.
+    Lz4,
+}
+
+impl Packing {
+    /// Its usual name.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Plain => "uncompressed",
+            Self::Gzip => "gzip",
+            Self::Zstd => "zstd",
+            Self::Xz => "xz",
+            Self::Lzma => "LZMA",
+            Self::Lz4 => "lz4",
+        }
+    }
+
+    /// The packing of what begins so.
+    #[must_use]
+    pub fn of(begin: &[u8]) -> Option<Self> {
+        let known: [(&[u8], Self); 8] = [
+            (b"070701", Self::Plain),
+            (b"070702", Self::Plain),
+            (&[0x1f, 0x8b], Self::Gzip),
+            (&[0x28, 0xb5, 0x2f, 0xfd], Self::Zstd),
+            (&[0xfd, b'7', b'z', b'X', b'Z', 0], Self::Xz),
+            (&[0x5d, 0, 0], Self::Lzma),
+            (&[0x02, 0x21, 0x4c, 0x18], Self::Lz4),
+            (&[0x04, 0x22, 0x4d, 0x18], Self::Lz4),
+        ];
+        known.into_iter().find(|(mark, _)| begin.starts_with(mark)).map(|(_, packing)| packing)
+    }
+}
+
+/// A member of an archive.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Member {
+    /// Its path, without a leading slash.
+    pub name: Vec<u8>,
+    /// Type and permissions.
+    pub mode: u32,
+    /// The size of its content in bytes.
+    pub size: u64,
+    /// The number of its names: the content of all is with the last of them.
+    pub names: u32,
+    /// Whether its archive is compressed, or comes after one that is: what comes before is for the processor.
+    pub is_main: bool,
+}
+
+impl Member {
+    /// Whether it is a regular file.
+    #[must_use]
+    pub fn is_file(&self) -> bool {
+        self.mode & 0o170_000 == 0o100_000
+    }
+
+    /// Whether it is a symlink: its content is the target.
+    #[must_use]
+    pub fn is_link(&self) -> bool {
+        self.mode & 0o170_000 == 0o120_000
+    }
+}
+
+/// Why an initial file system cannot be read to its end.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Fault {
+    /// The medium cannot be read.
+    Unreadable,
+    /// It begins with nothing that is known.
+    Unknown,
+    /// It is not valid, or is cut off.
+    Damaged(&'static str),
+    /// The receiver of its members stopped.
+    Stopped,
+}
+
+/// What was read.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Summary {
+    /// How its archives are compressed, in order.
+    pub packings: Vec<Packing>,
+    /// The number of members.
+    pub members: u64,
+    /// The size of all archives, uncompressed.
+    pub bytes: u64,
+}
+
+/// Receives a member and its content; what it does not read is skipped. An error ends the reading.
+pub type Receive<'a> = dyn FnMut(&Member, &mut dyn Read) -> io::Result<()> + 'a;
+
+/// Reads an initial file system to its end.
+///
+/// # Errors
+/// Why its end is not reached.
+pub fn read(mut input: impl BufRead + Send, receive: &mut Receive<'_>) -> Result<Summary, Fault> {
+    let mut summary = Summary::default();
+    while skip_zeros(&mut input)? {
+        if summary.packings.len() >= MAX_ARCHIVES {
+            return Err(Fault::Damaged("it has too many archives"));
+        }
+        let begin = peek(&mut input)?;
+        let packing = match Packing::of(&begin) {
+            Some(packing) => packing,
+            None if summary.packings.is_empty() => return Err(Fault::Unknown),
+            None => return Err(Fault::Damaged("it goes on with something else")),
+        };
+        summary.packings.push(packing);
+        if packing == Packing::Plain {
+            archive(&mut input, false, receive, &mut summary)?;
+        } else {
+            packed(&mut input, packing, receive, &mut summary)?;
+        }
+    }
+    if summary.packings.is_empty() { Err(Fault::Damaged("it is empty")) } else { Ok(summary) }
+}
+
+/// Reads what is compressed: to the end of the compressed data, whose checksum comes last.
+fn packed(
+    input: &mut (impl BufRead + Send),
+    packing: Packing,
+    receive: &mut Receive<'_>,
+    summary: &mut Summary,
+) -> Result<(), Fault> {
+    let invalid = |_| Fault::Damaged("its compression is not supported");
+    let mut reader: Box<dyn Read + Send + '_> = match packing {
+        Packing::Gzip => Box::new(flate2::bufread::GzDecoder::new(input)),
+        Packing::Zstd => {
+            let mut decoder = zstd::stream::read::Decoder::with_buffer(input).map_err(invalid)?.single_frame();
+            decoder.window_log_max(27).map_err(invalid)?;
+            Box::new(decoder)
+        }
+        Packing::Xz | Packing::Lzma => {
+            let stream = match packing {
+                Packing::Xz => liblzma::stream::Stream::new_stream_decoder(MAX_MEMORY, 0),
+                _ => liblzma::stream::Stream::new_lzma_decoder(MAX_MEMORY),
+            };
+            let stream = stream.map_err(|_| Fault::Damaged("its compression is not supported"))?;
+            Box::new(liblzma::bufread::XzDecoder::new_stream(input, stream))
+        }
+        Packing::Lz4 => Box::new(lz4_flex::frame::FrameDecoder::new(input)),
+        Packing::Plain => return archive(input, true, receive, summary),
+    };
+    std::thread::scope(|threads| {
+        let (sender, receiver) = std::sync::mpsc::sync_channel(4);
+        threads.spawn(move || pump(&mut *reader, &sender));
+        let mut pieces = io::BufReader::with_capacity(1, Pieces { receiver, piece: Vec::new(), at: 0 });
+        archive(pieces.get_mut(), true, receive, summary)?;
+        let rest = pieces.get_mut();
+        // What follows the last member are zeros, up to a whole block.
+        loop {
+            match rest.fill_buf().map_err(|e| fault(&e))? {
+                [] => return Ok(()),
+                bytes if bytes.iter().all(|byte| *byte == 0) => {}
+                _ => return Err(Fault::Damaged("something follows its last member")),
+            }
+            let count = rest.fill_buf().map_or(0, <[u8]>::len);
+            rest.consume(count);
+        }
+    })
+}
+
+/// The size of the pieces in which decompressed data are passed on.
+const PIECE: usize = 256 * 1024;
+
+/// Decompresses beside the work with the result.
+fn pump(reader: &mut dyn Read, sender: &std::sync::mpsc::SyncSender<io::Result<Vec<u8>>>) {
+    loop {
+        let mut piece = vec![0; PIECE];
+        let mut filled = 0;
+        let read = loop {
+            match reader.read(&mut piece[filled..]) {
+                Ok(0) => break Ok(true),
+                Ok(count) => filled += count,
+                Err(e) if e.kind() == io::ErrorKind::Interrupted => {}
+                Err(e) => break Err(e),
+            }
+            if filled == PIECE {
+                break Ok(false);
+            }
+        };
+        piece.truncate(filled);
+        // The receiver has gone when it needs no more.
+        let went = sender.send(Ok(piece)).is_ok();
+        match read {
+            Ok(false) if went => {}
+            Ok(_) => return,
+            Err(e) => {
+                let _ = sender.send(Err(e));
+                return;
+            }
+        }
+    }
+}
+
+/// Data that come in pieces from another thread.
+struct Pieces {
+    receiver: std::sync::mpsc::Receiver<io::Result<Vec<u8>>>,
+    piece: Vec<u8>,
+    at: usize,
+}
+
+impl Read for Pieces {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let count = self.fill_buf()?.read(into)?;
+        self.consume(count);
+        Ok(count)
+    }
+}
+
+impl BufRead for Pieces {
+    fn fill_buf(&mut self) -> io::Result<&[u8]> {
+        while self.at >= self.piece.len() {
+            match self.receiver.recv() {
+                Ok(piece) => (self.piece, self.at) = (piece?, 0),
+                Err(_) => return Ok(&[]),
+            }
+        }
+        Ok(&self.piece[self.at..])
+    }
+
+    fn consume(&mut self, count: usize) {
+        self.at += count;
+    }
+}
+
+/// Reads one archive, to its trailer.
+fn archive(
+    input: &mut impl BufRead,
+    is_main: bool,
+    receive: &mut Receive<'_>,
+    summary: &mut Summary,
+) -> Result<(), Fault> {
+    loop {
+        let mut header = [0; HEADER];
+        exactly(input, &mut header)?;
+        let is_header = header.starts_with(b"070701") || header.starts_with(b"070702");
+        let number = |at: usize| hex(&header[6 + 8 * at..14 + 8 * at]);
+        let fields = (number(1), number(4), number(6), number(11));
+        let (true, (Some(mode), Some(names), Some(size), Some(name))) = (is_header, fields) else {
+            return Err(Fault::Damaged("a member's header is not valid"));
+        };
+        let length = usize::try_from(name).ok().filter(|length| (1..=MAX_NAME).contains(length));
+        let mut name = vec![0; length.ok_or(Fault::Damaged("a member's name is too long"))?];
+        exactly(input, &mut name)?;
+        skip(input, padding(HEADER + name.len()))?;
+        if name.pop() != Some(0) {
+            return Err(Fault::Damaged("a member's name does not end"));
+        }
+        summary.bytes += (HEADER + name.len()) as u64 + u64::from(size);
+        if name == TRAILER {
+            return Ok(());
+        }
+        while name.starts_with(b"./") || name.starts_with(b"/") {
+            name.drain(..if name[0] == b'/' { 1 } else { 2 });
+        }
+        summary.members += 1;
+        let member = Member { name, mode, size: u64::from(size), names, is_main };
+        let mut content = Read::take(&mut *input, member.size);
+        receive(&member, &mut content).map_err(|e| match e.kind() {
+            io::ErrorKind::UnexpectedEof => Fault::Damaged("it is cut off"),
+            io::ErrorKind::Other => Fault::Stopped,
+            _ => fault(&e),
+        })?;
+        let left = content.limit();
+        skip(input, left)?;
+        skip(input, padding(usize::try_from(size).unwrap_or_default()))?;
+    }
+}
+
+fn padding(size: usize) -> u64 {
+    (size.next_multiple_of(4) - size) as u64
+}
+
+fn hex(digits: &[u8]) -> Option<u32> {
+    let text = std::str::from_utf8(digits).ok().filter(|text| text.bytes().all(|byte| byte.is_ascii_hexdigit()))?;
+    u32::from_str_radix(text, 16).ok()
+}
+
+fn fault(error: &io::Error) -> Fault {
+    match error.kind() {
+        io::ErrorKind::UnexpectedEof => Fault::Damaged("it is cut off"),
+        // The kernel's own errors have numbers; those of decompression have none.
+        _ if error.raw_os_error().is_some() => Fault::Unreadable,
+        _ => Fault::Damaged("its compressed data are damaged"),
+    }
+}
+
+fn exactly(input: &mut impl Read, into: &mut [u8]) -> Result<(), Fault> {
+    input.read_exact(into).map_err(|e| fault(&e))
+}
+
+fn skip(input: &mut impl Read, count: u64) -> Result<(), Fault> {
+    let skipped = io::copy(&mut Read::take(input, count), &mut io::sink()).map_err(|e| fault(&e))?;
+    if skipped == count { Ok(()) } else { Err(Fault::Damaged("it is cut off")) }
+}
+
+/// Skips zeros between archives; `false` at the end.
+fn skip_zeros(input: &mut impl BufRead) -> Result<bool, Fault> {
+    loop {
+        let bytes = input.fill_buf().map_err(|e| fault(&e))?;
+        if bytes.is_empty() {
+            return Ok(false);
+        }
+        let zeros = bytes.iter().take_while(|byte| **byte == 0).count();
+        let ends = zeros == bytes.len();
+        input.consume(zeros);
+        if !ends {
+            return Ok(true);
+        }
+    }
+}
+
+/// The next bytes, without reading them.
+fn peek(input: &mut impl BufRead) -> Result<Vec<u8>, Fault> {
+    let bytes = input.fill_buf().map_err(|e| fault(&e))?;
+    Ok(bytes[..bytes.len().min(8)].to_vec())
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write as _;
+
+    use super::*;
+
+    fn member(archive: &mut Vec<u8>, name: &str, mode: u32, content: &[u8]) {
+        let fields = [1, mode, 0, 0, 1, 0, content.len() as u32, 0, 0, 0, 0, name.len() as u32 + 1, 0]
+            .map(|n| format!("{n:08x}"));
+        archive.extend(format!("070701{}{name}\0", fields.concat()).bytes());
+        archive.resize(archive.len().next_multiple_of(4), 0);
+        archive.extend(content);
+        archive.resize(archive.len().next_multiple_of(4), 0);
+    }
+
+    fn sample() -> Vec<u8> {
+        let mut archive = Vec::new();
+        member(&mut archive, "usr", 0o40755, b"");
+        member(&mut archive, "./usr/oar", 0o100755, &[7; 3000]);
+        member(&mut archive, "bin", 0o120777, b"usr/bin");
+        member(&mut archive, "TRAILER!!!", 0, b"");
+        archive.resize(archive.len().next_multiple_of(512), 0);
+        archive
+    }
+
+    fn told(bytes: &[u8]) -> Result<(Vec<String>, Summary), Fault> {
+        let mut names = Vec::new();
+        let summary = read(bytes, &mut |member, content| {
+            let mut all = Vec::new();
+            content.read_to_end(&mut all)?;
+            names.push(format!("{} {} {}", String::from_utf8_lossy(&member.name), all.len(), member.is_main));
+            Ok(())
+        })?;
+        Ok((names, summary))
+    }
+
+    fn gzip(bytes: &[u8]) -> Vec<u8> {
+        let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        encoder.write_all(bytes).unwrap();
+        encoder.finish().unwrap()
+    }
+
+    #[test]
+    fn microcode_first_then_a_compressed_archive_of_every_kind() {
+        let mut early = Vec::new();
+        member(&mut early, "kernel/x86/microcode/x.bin", 0o100644, b"code");
+        member(&mut early, "TRAILER!!!", 0, b"");
+        early.resize(early.len().next_multiple_of(512), 0);
+        let mut lz4 = lz4_flex::frame::FrameEncoder::new(Vec::new());
+        lz4.write_all(&sample()).unwrap();
+        let mut xz = liblzma::write::XzEncoder::new(Vec::new(), 1);
+        xz.write_all(&sample()).unwrap();
+        let all = [
+            (Packing::Gzip, gzip(&sample())),
+            (Packing::Zstd, zstd::encode_all(&sample()[..], 1).unwrap()),
+            (Packing::Lz4, lz4.finish().unwrap()),
+            (Packing::Xz, xz.finish().unwrap()),
+            (Packing::Plain, sample()),
+        ];
+        for (packing, packed) in all {
+            let (names, summary) = told(&[&early[..], &packed].concat()).unwrap();
+            let main = packing != Packing::Plain;
+            let expected = ["usr 0", "usr/oar 3000", "bin 7"].map(|name| format!("{name} {main}"));
+            assert_eq!(names[1..], expected, "{packing:?}");
+            assert_eq!(names[0], "kernel/x86/microcode/x.bin 4 false");
+            assert_eq!((summary.packings, summary.members), (vec![Packing::Plain, packing], 4));
+            let cut = told(&packed[..packed.len() / 2]);
+            assert!(matches!(cut, Err(Fault::Damaged(_))), "{packing:?}: {cut:?}");
+        }
+    }
+
+    #[test]
+    fn a_flipped_bit_shows_and_what_is_no_archive_is_unknown() {
+        let mut packed = zstd::encode_all(&sample()[..], 1).unwrap();
+        packed = {
+            let mut encoder = zstd::stream::write::Encoder::new(Vec::new(), 1).unwrap();
+            encoder.include_checksum(true).unwrap();
+            encoder.write_all(&sample()).unwrap();
+            let _ = packed;
+            encoder.finish().unwrap()
+        };
+        let at = packed.len() - 2;
+        packed[at] ^= 4;
+        assert!(matches!(told(&packed), Err(Fault::Damaged(_))));
+        assert_eq!(told(b"boat and bridge"), Err(Fault::Unknown));
+        assert!(matches!(told(&[0; 512]), Err(Fault::Damaged(_))) && matches!(told(b""), Err(Fault::Damaged(_))));
+        let stopped = read(&sample()[..], &mut |_, _| Err(io::Error::other("enough")));
+        assert_eq!(stopped, Err(Fault::Stopped));
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn a_damaged_archive_is_read_without_harm(seed: u64, packed: bool) {
+            let bytes = if packed { gzip(&sample()) } else { sample() };
+            let _ = told(&crate::testkit::mutated(&bytes, seed));
+        }
+    }
+}

@@ -1,0 +1,463 @@
+//! [`RawDisk`]: a system's file systems on disks that are not mounted, read by own code.
+//!
+//! A handle of a file on such a disk is an anonymous file of this process (memfd_create(2)) that contains the number of the file, behind
+//! a secret; all other handles are those of the real disk, for folders of the administrator. Nothing on the raw disks is ever written.
+
+use std::collections::HashMap;
+use std::ffi::{OsStr, OsString};
+use std::io;
+use std::ops::Range;
+use std::os::fd::{BorrowedFd, OwnedFd};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use rustix::fs::{MemfdFlags, SeekFrom};
+use rustix::io::Errno;
+
+use super::disk::{Disk, Exchange, FreeSpace, Name, Node};
+use super::live::LiveDisk;
+use crate::devices::ext4::{FileSystem, Inode, Type};
+use crate::devices::{DiskSet, Section, VolumeKind};
+use crate::model::{FileKind, Identity, Instant, Stat};
+
+/// ext4's root folder.
+const ROOT: u32 = 2;
+/// The device numbers of raw file systems begin here: the kernel gives none so high.
+const DEVICES: u64 = 0xffff_0000_0000;
+/// The size of the secret in a handle.
+const SECRET: usize = 16;
+/// So many folders are remembered.
+const MAX_FOLDERS: usize = 20_000;
+/// Lines of fstab(5) that are read.
+const MAX_LINES: usize = 1000;
+
+/// A file system of the system.
+struct Mounted {
+    /// The position of its volume.
+    volume: usize,
+    fs: FileSystem<'static>,
+}
+
+/// The names in a folder.
+type Names = Arc<HashMap<Vec<u8>, u32>>;
+
+/// A file on a raw disk: its file system, and its inode.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+struct At {
+    fs: u32,
+    inode: u32,
+}
+
+/// A system's file systems on disks that are not mounted.
+pub struct RawDisk {
+    path: PathBuf,
+    systems: Vec<Mounted>,
+    /// The root of a file system that is mounted on a folder of another one.
+    mounted_on: HashMap<At, At>,
+    secret: [u8; SECRET],
+    folders: Mutex<HashMap<At, Names>>,
+}
+
+impl std::fmt::Debug for RawDisk {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_tuple("RawDisk").field(&self.path).finish()
+    }
+}
+
+/// The volumes with the root of an installed system: the positions of ext4 file systems with a package database.
+#[must_use]
+pub fn raw_systems(set: &DiskSet) -> Vec<usize> {
+    let holds_system = |bytes: &Section| {
+        FileSystem::open_owned(bytes).is_ok_and(|fs| {
+            fs.find(b"etc").is_some() && fs.find(b"var/lib").is_some() && fs.find(b"var/lib/dpkg/status").is_some()
+        })
+    };
+    let is_ext4 = |at: &usize| set.volumes[*at].contains.as_ref().is_some_and(|found| found.kind == VolumeKind::Ext4);
+    (0..set.volumes.len()).filter(is_ext4).filter(|at| holds_system(&set.volumes[*at].bytes)).collect()
+}
+
+impl RawDisk {
+    /// The system whose root is the volume at this position, with the file systems that its fstab(5) mounts below, as far as they are ext4
+    /// and on these disks. `path` is its root's path on the host, by which it is opened.
+    ///
+    /// # Errors
+    /// When its root cannot be read, or this process can have no secret.
+    pub fn open(set: &DiskSet, root: usize, path: &Path) -> io::Result<Self> {
+        let mut secret = [0; SECRET];
+        rustix_random(&mut secret)?;
+        let path = path.canonicalize()?;
+        let (systems, mounted_on, folders) = (Vec::new(), HashMap::new(), Mutex::default());
+        let mut disk = Self { path, systems, mounted_on, secret, folders };
+        disk.mount(set, root)?;
+        let fstab = disk.small_file(b"etc/fstab").unwrap_or_default();
+        for (device, place) in mounts_of(&fstab) {
+            let Some(volume) = set.named(&device).filter(|at| disk.systems.iter().all(|known| known.volume != *at))
+            else {
+                continue;
+            };
+            if let Some(folder) = disk.walk(disk.root(), &place)
+                && let Ok(fs) = disk.mount(set, volume)
+            {
+                disk.mounted_on.insert(folder, At { fs, inode: ROOT });
+            }
+        }
+        Ok(disk)
+    }
+
+    /// The position of the volume that a file system of the system is: those that [`Disk::mount_of`] numbers.
+    #[must_use]
+    pub fn volume_of(&self, mount: u64) -> Option<usize> {
+        let at = usize::try_from(mount.checked_sub(DEVICES)?).ok()?;
+        Some(self.systems.get(at)?.volume)
+    }
+
+    fn root(&self) -> At {
+        At { fs: 0, inode: ROOT }
+    }
+
+    fn mount(&mut self, set: &DiskSet, volume: usize) -> io::Result<u32> {
+        let invalid = |why: &'static str| io::Error::new(io::ErrorKind::InvalidData, why);
+        let fs = FileSystem::open_owned(&set.volumes[volume].bytes).map_err(invalid)?;
+        self.systems.push(Mounted { volume, fs });
+        u32::try_from(self.systems.len() - 1).map_err(|_| invalid("too many file systems"))
+    }
+
+    fn small_file(&self, path: &[u8]) -> Option<Vec<u8>> {
+        const MAX: u64 = 1 << 20;
+        let fs = &self.systems[0].fs;
+        let inode = fs.find(path).filter(|inode| inode.kind() == Type::File && inode.size <= MAX)?;
+        let mut bytes = vec![0; usize::try_from(inode.size).ok()?];
+        fs.content(&inode).read_at(0, &mut bytes).ok()?;
+        Some(bytes)
+    }
+
+    fn inode(&self, at: At) -> io::Result<Inode> {
+        let mounted = self.systems.get(at.fs as usize).ok_or_else(bad_handle)?;
+        mounted.fs.inode(at.inode).map_err(|_| Errno::IO.into())
+    }
+
+    /// The names in a folder.
+    fn names(&self, at: At) -> io::Result<Names> {
+        let mut folders = self.folders.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = folders.get(&at) {
+            return Ok(known.clone());
+        }
+        let inode = self.inode(at)?;
+        if inode.kind() != Type::Folder {
+            return Err(Errno::NOTDIR.into());
+        }
+        let (names, bad) = self.systems[at.fs as usize].fs.entries_of(&inode);
+        // What is missing from a folder of which a part cannot be read is not known to be missing.
+        if bad > 0 {
+            return Err(Errno::IO.into());
+        }
+        let names: Names = Arc::new(names.into_iter().map(|name| (name.name, name.inode)).collect());
+        if folders.len() >= MAX_FOLDERS {
+            folders.clear();
+        }
+        folders.insert(at, names.clone());
+        Ok(names)
+    }
+
+    /// What has a name in a folder; the root of what is mounted there.
+    fn child(&self, folder: At, name: &[u8]) -> io::Result<At> {
+        if name == b"." {
+            return Ok(folder);
+        }
+        let inode = *self.names(folder)?.get(name).ok_or(Errno::NOENT)?;
+        let found = At { fs: folder.fs, inode };
+        Ok(self.mounted_on.get(&found).copied().unwrap_or(found))
+    }
+
+    /// The folder at a path, without symlinks.
+    fn walk(&self, from: At, path: &[u8]) -> Option<At> {
+        self.folder(from, path).ok()
+    }
+
+    fn folder(&self, from: At, path: &[u8]) -> io::Result<At> {
+        let mut at = from;
+        for name in path.split(|byte| *byte == b'/').filter(|name| !name.is_empty()) {
+            at = self.child(at, name)?;
+            match self.inode(at)?.kind() {
+                Type::Folder => {}
+                Type::Link => return Err(Errno::LOOP.into()),
+                _ => return Err(Errno::NOTDIR.into()),
+            }
+        }
+        Ok(at)
+    }
+
+    /// A handle of a file.
+    fn handle(&self, at: At) -> io::Result<OwnedFd> {
+        let fd = rustix::fs::memfd_create("veritum", MemfdFlags::CLOEXEC)?;
+        let content = [&self.secret[..], &at.fs.to_le_bytes(), &at.inode.to_le_bytes()].concat();
+        rustix::io::pwrite(&fd, &content, 0)?;
+        Ok(fd)
+    }
+
+    /// The file of a handle; `None` for those of the real disk.
+    fn at(&self, fd: BorrowedFd<'_>) -> Option<At> {
+        let mut content = [0; SECRET + 8];
+        let read = rustix::io::pread(fd, &mut content, 0).ok()?;
+        let (secret, numbers) = content.split_at(SECRET);
+        let number = |at: usize| numbers.get(at..at + 4)?.try_into().ok().map(u32::from_le_bytes);
+        (read == content.len() && secret == self.secret).then(|| Some(At { fs: number(0)?, inode: number(4)? }))?
+    }
+
+    fn stat(&self, at: At) -> io::Result<Stat> {
+        let inode = self.inode(at)?;
+        let time = Instant { s: inode.mtime, n: inode.mtime_nanoseconds };
+        Ok(Stat {
+            kind: kind_of(&inode)?,
+            mode: u32::from(inode.mode) & 0o7777,
+            uid: inode.uid,
+            gid: inode.gid,
+            size: inode.size,
+            mtime: time,
+            ctime: time,
+            id: Identity { dev: DEVICES + u64::from(at.fs), ino: u64::from(at.inode) },
+            names: u64::from(inode.names),
+            rdev: 0,
+        })
+    }
+
+    /// The real disk, for a handle of it.
+    fn real(&self, fd: BorrowedFd<'_>) -> io::Result<LiveDisk> {
+        if self.at(fd).is_some() { Err(Errno::ROFS.into()) } else { Ok(LiveDisk) }
+    }
+}
+
+fn bad_handle() -> io::Error {
+    Errno::BADF.into()
+}
+
+fn rustix_random(bytes: &mut [u8]) -> io::Result<()> {
+    use std::io::Read as _;
+    std::fs::File::open("/dev/urandom")?.read_exact(bytes)
+}
+
+fn kind_of(inode: &Inode) -> io::Result<FileKind> {
+    Ok(match inode.mode & 0xf000 {
+        0x1000 => FileKind::Pipe,
+        0xc000 => FileKind::Socket,
+        0x2000 | 0x6000 => FileKind::Device,
+        _ => match inode.kind() {
+            Type::File => FileKind::File,
+            Type::Folder => FileKind::Folder,
+            Type::Link => FileKind::Link,
+            Type::Special | Type::Invalid => return Err(Errno::IO.into()),
+        },
+    })
+}
+
+/// The devices and mount points of fstab(5), those above others first.
+fn mounts_of(fstab: &[u8]) -> Vec<(String, Vec<u8>)> {
+    let lines = fstab.split(|byte| *byte == b'\n').take(MAX_LINES);
+    let mount = |line: &[u8]| {
+        let mut fields = line.split(u8::is_ascii_whitespace).filter(|field| !field.is_empty());
+        let device = String::from_utf8(fields.next()?.to_vec()).ok()?;
+        let place = super::extent::unescape(fields.next()?);
+        (!device.starts_with('#') && place.starts_with(b"/") && place != b"/").then_some((device, place))
+    };
+    let mut found: Vec<_> = lines.filter_map(mount).collect();
+    found.sort_by_key(|(_, place)| place.iter().filter(|byte| **byte == b'/').count());
+    found
+}
+
+impl Disk for RawDisk {
+    fn open_root(&self, path: &Path) -> io::Result<OwnedFd> {
+        if path == self.path { self.handle(self.root()) } else { LiveDisk.open_root(path) }
+    }
+
+    fn open_dir(&self, root: BorrowedFd<'_>, path: &Name) -> io::Result<OwnedFd> {
+        match self.at(root) {
+            Some(at) => self.handle(self.folder(at, path)?),
+            None => LiveDisk.open_dir(root, path),
+        }
+    }
+
+    fn open_seen(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<(OwnedFd, Stat)> {
+        let Some(at) = self.at(dir) else { return LiveDisk.open_seen(dir, name) };
+        let found = self.child(at, name)?;
+        let stat = self.stat(found)?;
+        if stat.kind != FileKind::File {
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, "not a regular file"));
+        }
+        Ok((self.handle(found)?, stat))
+    }
+
+    fn look(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<Stat> {
+        match self.at(dir) {
+            Some(at) => self.stat(self.child(at, name)?),
+            None => LiveDisk.look(dir, name),
+        }
+    }
+
+    fn look_open(&self, file: BorrowedFd<'_>) -> io::Result<Stat> {
+        match self.at(file) {
+            Some(at) => self.stat(at),
+            None => LiveDisk.look_open(file),
+        }
+    }
+
+    fn mount_of(&self, file: BorrowedFd<'_>) -> io::Result<u64> {
+        match self.at(file) {
+            Some(at) => Ok(DEVICES + u64::from(at.fs)),
+            None => LiveDisk.mount_of(file),
+        }
+    }
+
+    fn mount_of_name(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<u64> {
+        match self.at(dir) {
+            Some(at) => Ok(DEVICES + u64::from(self.child(at, name)?.fs)),
+            None => LiveDisk.mount_of_name(dir, name),
+        }
+    }
+
+    fn read(&self, file: BorrowedFd<'_>, into: &mut [u8]) -> io::Result<usize> {
+        if self.at(file).is_none() {
+            return LiveDisk.read(file, into);
+        }
+        let place = rustix::fs::tell(file)?;
+        let read = self.read_at(file, place, into)?;
+        rustix::fs::seek(file, SeekFrom::Start(place + read as u64))?;
+        Ok(read)
+    }
+
+    fn read_at(&self, file: BorrowedFd<'_>, at: u64, into: &mut [u8]) -> io::Result<usize> {
+        let Some(found) = self.at(file) else { return LiveDisk.read_at(file, at, into) };
+        let inode = self.inode(found)?;
+        if inode.is_encrypted() {
+            return Err(Errno::NOKEY.into());
+        }
+        self.systems[found.fs as usize].fs.content(&inode).read_at(at, into)
+    }
+
+    fn written_after(&self, file: BorrowedFd<'_>, at: u64) -> io::Result<Option<Range<u64>>> {
+        let Some(found) = self.at(file) else { return LiveDisk.written_after(file, at) };
+        let inode = self.inode(found)?;
+        Ok(self.systems[found.fs as usize].fs.content(&inode).written_after(at))
+    }
+
+    fn read_link(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<Vec<u8>> {
+        let Some(at) = self.at(dir) else { return LiveDisk.read_link(dir, name) };
+        let found = self.child(at, name)?;
+        let inode = self.inode(found)?;
+        match inode.kind() {
+            Type::Link => self.systems[found.fs as usize].fs.target(&inode),
+            _ => Err(Errno::INVAL.into()),
+        }
+    }
+
+    fn list(&self, dir: BorrowedFd<'_>) -> io::Result<Vec<(Vec<u8>, Option<FileKind>)>> {
+        let Some(at) = self.at(dir) else { return LiveDisk.list(dir) };
+        Ok(self.names(at)?.keys().map(|name| (name.clone(), None)).collect())
+    }
+
+    fn xattrs(&self, file: BorrowedFd<'_>) -> io::Result<Vec<(OsString, Vec<u8>)>> {
+        if self.at(file).is_some() { Err(Errno::NOTSUP.into()) } else { LiveDisk.xattrs(file) }
+    }
+
+    fn has_capabilities(&self, file: BorrowedFd<'_>) -> io::Result<bool> {
+        if self.at(file).is_some() { Err(Errno::NOTSUP.into()) } else { LiveDisk.has_capabilities(file) }
+    }
+
+    fn flags(&self, file: BorrowedFd<'_>) -> io::Result<Option<u32>> {
+        if self.at(file).is_some() { Ok(None) } else { LiveDisk.flags(file) }
+    }
+
+    fn room(&self, dir: BorrowedFd<'_>) -> io::Result<FreeSpace> {
+        let Some(at) = self.at(dir) else { return LiveDisk.room(dir) };
+        let fs = &self.systems.get(at.fs as usize).ok_or_else(bad_handle)?.fs;
+        Ok(FreeSpace { bytes: 0, total: fs.size(), inodes: 0, block: fs.superblock.block_size, read_only: true })
+    }
+
+    fn forget(&self, file: BorrowedFd<'_>) -> io::Result<()> {
+        if self.at(file).is_some() { Ok(()) } else { LiveDisk.forget(file) }
+    }
+
+    fn create(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<OwnedFd> {
+        self.real(dir)?.create(dir, name)
+    }
+
+    fn open_append(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<OwnedFd> {
+        self.real(dir)?.open_append(dir, name)
+    }
+
+    fn write(&self, file: BorrowedFd<'_>, bytes: &[u8]) -> io::Result<()> {
+        self.real(file)?.write(file, bytes)
+    }
+
+    fn write_at(&self, file: BorrowedFd<'_>, at: u64, bytes: &[u8]) -> io::Result<()> {
+        self.real(file)?.write_at(file, at, bytes)
+    }
+
+    fn make_dir(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()> {
+        self.real(dir)?.make_dir(dir, name)
+    }
+
+    fn make_link(&self, dir: BorrowedFd<'_>, name: &Name, target: &[u8]) -> io::Result<()> {
+        self.real(dir)?.make_link(dir, name, target)
+    }
+
+    fn make_node(&self, dir: BorrowedFd<'_>, name: &Name, node: Node, mode: u32) -> io::Result<()> {
+        self.real(dir)?.make_node(dir, name, node, mode)
+    }
+
+    fn hard_link(&self, from: BorrowedFd<'_>, old: &Name, to: BorrowedFd<'_>, new: &Name) -> io::Result<()> {
+        self.real(to)?;
+        self.real(from)?.hard_link(from, old, to, new)
+    }
+
+    fn rename(
+        &self,
+        from: BorrowedFd<'_>,
+        old: &Name,
+        to: BorrowedFd<'_>,
+        new: &Name,
+        how: Exchange,
+    ) -> io::Result<()> {
+        self.real(to)?;
+        self.real(from)?.rename(from, old, to, new, how)
+    }
+
+    fn unlink(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()> {
+        self.real(dir)?.unlink(dir, name)
+    }
+
+    fn remove_dir(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()> {
+        self.real(dir)?.remove_dir(dir, name)
+    }
+
+    fn set_owner(&self, dir: BorrowedFd<'_>, name: &Name, uid: u32, gid: u32) -> io::Result<()> {
+        self.real(dir)?.set_owner(dir, name, uid, gid)
+    }
+
+    fn set_mode(&self, file: BorrowedFd<'_>, mode: u32) -> io::Result<()> {
+        self.real(file)?.set_mode(file, mode)
+    }
+
+    fn set_mtime(&self, dir: BorrowedFd<'_>, name: &Name, mtime: Instant) -> io::Result<()> {
+        self.real(dir)?.set_mtime(dir, name, mtime)
+    }
+
+    fn set_xattr(&self, file: BorrowedFd<'_>, name: &OsStr, value: &[u8]) -> io::Result<()> {
+        self.real(file)?.set_xattr(file, name, value)
+    }
+
+    fn set_flags(&self, file: BorrowedFd<'_>, flags: u32) -> io::Result<()> {
+        self.real(file)?.set_flags(file, flags)
+    }
+
+    fn truncate(&self, file: BorrowedFd<'_>, len: u64) -> io::Result<()> {
+        self.real(file)?.truncate(file, len)
+    }
+
+    fn sync(&self, file: BorrowedFd<'_>) -> io::Result<()> {
+        self.real(file)?.sync(file)
+    }
+
+    fn sync_all(&self, dir: BorrowedFd<'_>) -> io::Result<()> {
+        self.real(dir)?.sync_all(dir)
+    }
+}
