@@ -1,7 +1,7 @@
 //! What Veritum reads and verifies with: the machine's files, foreign formats, trust, stores and repositories.
 //!
 //! Like everything below the command line, it never prints, prompts or reads its environment. A module uses only the modules before
-//! it in this order: [`model`], [`event`], [`machine`], [`devices`], [`formats`], [`apps`], [`platform`], [`trust`], [`store`], [`scan`],
+//! it in this order: [`model`], [`event`], [`formats`], [`devices`], [`machine`], [`apps`], [`platform`], [`trust`], [`store`], [`scan`],
 //! [`repository`]. `veritum_core` exports them again.
 #![cfg_attr(not(feature = "testkit"), forbid(unsafe_code))]
 #![warn(clippy::unwrap_used)]

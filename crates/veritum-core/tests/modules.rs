@@ -6,9 +6,9 @@ use std::path::{Path, PathBuf};
 const MODULES: [&str; 24] = [
     "model",
     "event",
-    "machine",
-    "devices",
     "formats",
+    "devices",
+    "machine",
     "apps",
     "platform",
     "trust",

@@ -174,6 +174,7 @@ pub fn settings(machine: PathBuf, operator: &Path, own: &Path) -> Settings {
     let ids = (user.as_raw(), rustix::process::getegid().as_raw());
     Settings {
         root: machine,
+        disks: Vec::new(),
         store: Some(operator.join("store").into()),
         trust: operator.join("trust"),
         notes: Some(own.join("notes")),

@@ -51,6 +51,7 @@ impl Context {
         let now = jiff::Timestamp::now();
         let settings = Settings {
             root: global.root.clone().or(config.root.clone()).unwrap_or_else(|| PathBuf::from("/")),
+            disks: global.disk.clone(),
             store: match (&global.store, &config.store) {
                 (Some(typed), _) => Some(Location::parse(typed.as_os_str(), Path::new(""))),
                 (None, Some(named)) => Some(Location::parse(named.as_ref(), &config.folder)),

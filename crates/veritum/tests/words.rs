@@ -113,8 +113,10 @@ fn errors_say_what_why_and_what_next_and_change_nothing() {
     bench.say(&["check", "--store", empty.to_str().unwrap()]).expect_err(3, &["is not a store"]);
     bench.say(&["check", "--disk", "none.img"]).expect_err(2, &["cannot read none.img", "No such file", "/dev/sda"]);
     bench.say(&["check", "--disk", "/dev/null"]).expect_err(2, &["is not a disk or a disk image: it is a character"]);
-    bench.say(&["check", "files", "--disk", "disk.img"]).expect_err(2, &["only `volumes` is examined", "--root"]);
-    bench.say(&["check", "--disk", "disk.img", "--root", "/"]).expect_err(2, &["cannot be combined"]);
+    bench
+        .say(&["check", "files", "--disk", "disk.img"])
+        .expect_err(2, &["only `volumes` and `bootchain` are examined", "--root"]);
+    bench.say(&["check", "--disk", "disk.img", "--root", "/"]).expect_err(2, &["apply to `bootchain` only"]);
     bench.say(&["check", "--disk", "disk.img", "--quick"]).expect_err(2, &["--quick has no effect with --disk"]);
     bench.say(&["check", "--surface"]).expect_err(2, &["--surface needs the area `volumes`", "--disk DEVICE"]);
     bench.say(&["repair", "files", "--rescued", "x"]).expect_err(2, &["--rescued DIR applies to `repair volumes`"]);

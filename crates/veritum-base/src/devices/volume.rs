@@ -1,7 +1,7 @@
 //! What a disk or a partition contains, by its signature; and what superblocks of other file systems than ext4 say about their state.
 
 use super::{Partition, PartitionTable, ReadAt, TableKind, Window, btrfs, ext4, swap, vfat, xfs};
-use crate::formats::numbers::{le32, uuid};
+use crate::formats::numbers::{be32, be64, le32, le64, uuid};
 
 /// What a volume contains.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -143,6 +143,36 @@ impl RawVolume {
             VolumeKind::Vfat => vfat::marks(disk),
             _ => Vec::new(),
         }
+    }
+}
+
+/// Whether a superblock could begin here, by its mark alone: what is cheap enough to be asked at thousands of places.
+#[must_use]
+pub fn may_begin(disk: &dyn ReadAt, start: u64) -> bool {
+    let starts = |at: u64, with: &[u8]| disk.bytes_at(start + at, with.len()).is_ok_and(|bytes| bytes == with);
+    starts(1080, &[0x53, 0xef])
+        || starts(0, b"XFSB")
+        || starts(0, b"LUKS\xba\xbe")
+        || starts(64 * 1024 + 64, b"_BHRfS_M")
+        || starts(512, b"LABELONE")
+        || starts(510, &[0x55, 0xaa])
+}
+
+/// The size of the file system that begins here, as its superblock says; `None` for other kinds than ext4, XFS and btrfs.
+#[must_use]
+pub fn recorded_size(disk: &dyn ReadAt) -> Option<u64> {
+    match identify(disk)?.kind {
+        VolumeKind::Ext4 => Some(ext4::FileSystem::open(disk).ok()?.size()),
+        VolumeKind::Xfs => {
+            let head = disk.bytes_at(0, 16).ok()?;
+            be64(&head, 8).checked_mul(u64::from(be32(&head, 4)))
+        }
+        // What the first device has of it: a file system can be on several.
+        VolumeKind::Btrfs => {
+            let item = disk.bytes_at(64 * 1024 + 0xc9, 16).ok()?;
+            Some(le64(&item, 8))
+        }
+        _ => None,
     }
 }
 

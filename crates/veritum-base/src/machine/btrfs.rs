@@ -34,6 +34,18 @@ pub(super) fn btrfs_of(mount: u64) -> Option<Btrfs> {
     Some(Btrfs { nodes, counters: counted(&texts.collect::<Vec<_>>()) })
 }
 
+/// The folder of its file system that a mount shows; `/` for all of it (proc_pid_mountinfo(5)).
+#[must_use]
+pub fn mounted_folder(mount: u64) -> Option<Vec<u8>> {
+    folder_of(&fs::read_to_string(MOUNTS).ok()?, mount)
+}
+
+fn folder_of(mounts: &str, mount: u64) -> Option<Vec<u8>> {
+    let number = mount.to_string();
+    let line = mounts.lines().find(|line| line.split(' ').next() == Some(&number))?;
+    Some(super::extent::unescape(line.split(' ').nth(3)?.as_bytes()))
+}
+
 /// The source of a mount, if it is btrfs.
 fn source_of(mounts: &str, mount: u64) -> Option<PathBuf> {
     let number = mount.to_string();
@@ -62,6 +74,14 @@ mod tests {
             "29 1 0:25 / / rw - btrfs /dev/vda2 rw,space_cache\n290 29 8:1 / /boot rw shared:2 - ext4 /dev/sda1 rw\n";
         assert_eq!(source_of(mounts, 29), Some(PathBuf::from("/dev/vda2")));
         assert_eq!((source_of(mounts, 290), source_of(mounts, 2), source_of("29 x", 29)), (None, None, None));
+    }
+
+    #[test]
+    fn the_folder_that_a_mount_shows_is_found_by_its_number() {
+        let mounts =
+            "29 1 0:25 /@root\\040a / rw - btrfs /dev/vda2 rw\n290 29 8:1 / /boot rw shared:2 - ext4 /dev/sda1 rw\n";
+        assert_eq!(folder_of(mounts, 29), Some(b"/@root a".to_vec()));
+        assert_eq!((folder_of(mounts, 290), folder_of(mounts, 2)), (Some(b"/".to_vec()), None));
     }
 
     #[test]

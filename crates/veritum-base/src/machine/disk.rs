@@ -73,6 +73,11 @@ pub trait Disk: Send + Sync + fmt::Debug {
     fn look_open(&self, file: BorrowedFd<'_>) -> io::Result<Stat>;
     /// The mount that an open handle is on.
     fn mount_of(&self, file: BorrowedFd<'_>) -> io::Result<u64>;
+    /// The position of the volume that a mount is, among the disks from which the system is read without being mounted; `None` for
+    /// what the kernel has mounted.
+    fn raw_volume(&self, _mount: u64) -> Option<usize> {
+        None
+    }
     /// The mount that a name is on: it differs from its folder's when something is mounted on it.
     fn mount_of_name(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<u64>;
     /// Reads the next bytes.

@@ -23,6 +23,7 @@ mod sparse;
 mod time_zone;
 mod volumes;
 
+pub use btrfs::mounted_folder;
 pub use computer::Computer;
 pub use dir::{Dir, read_to_limit};
 pub use disk::{Disk, Exchange, FreeSpace, Name, Node};

@@ -104,13 +104,6 @@ impl RawDisk {
         Ok(disk)
     }
 
-    /// The position of the volume that a file system of the system is: those that [`Disk::mount_of`] numbers.
-    #[must_use]
-    pub fn volume_of(&self, mount: u64) -> Option<usize> {
-        let at = usize::try_from(mount.checked_sub(DEVICES)?).ok()?;
-        Some(self.systems.get(at)?.volume)
-    }
-
     fn root(&self) -> At {
         At { fs: 0, inode: ROOT }
     }
@@ -305,6 +298,11 @@ impl Disk for RawDisk {
             Some(at) => Ok(DEVICES + u64::from(at.fs)),
             None => LiveDisk.mount_of(file),
         }
+    }
+
+    fn raw_volume(&self, mount: u64) -> Option<usize> {
+        let at = usize::try_from(mount.checked_sub(DEVICES)?).ok()?;
+        Some(self.systems.get(at)?.volume)
     }
 
     fn mount_of_name(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<u64> {

@@ -267,6 +267,32 @@ impl Severity {
     }
 }
 
+word_enum! {
+    /// What a problem means for the next start of the machine, most serious first.
+    pub enum StartEffect {
+        /// It does not start.
+        BreaksStart = "breaks-start",
+        /// It starts late, or only partly.
+        SlowsStart = "slows-start",
+        /// It starts: something else makes up for the problem, or it is not needed for that.
+        Latent = "latent",
+    }
+}
+
+word_enum! {
+    /// How something about the start of a machine is known.
+    pub enum KnownBy {
+        /// It was compared with the file of a package.
+        Package = "package",
+        /// Its own checksum, or its structure, shows it.
+        SelfProof = "self-proof",
+        /// It follows from the partition table, the file systems and the files that are there.
+        Derived = "derived",
+        /// The medium reports an error.
+        Medium = "medium",
+    }
+}
+
 /// What `repair` would do about a finding.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Remedy {
@@ -320,6 +346,12 @@ pub struct Finding {
     pub remedy: Option<Remedy>,
     /// What a person should do.
     pub action: Option<Action>,
+    /// For a part of the boot chain: what it means for the next start.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub effect: Option<StartEffect>,
+    /// For a part of the boot chain: how it is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub known_by: Option<KnownBy>,
     /// For a part of a store: what it would have affected.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub harms: Option<Harm>,
@@ -355,6 +387,8 @@ impl Finding {
             cause: None,
             remedy: None,
             action: None,
+            effect: None,
+            known_by: None,
             harms: None,
         }
     }

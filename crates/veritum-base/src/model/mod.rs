@@ -21,7 +21,7 @@ pub use action::{ActionKind, ActionResult};
 pub use area::AreaName;
 pub use digest::{ContentHasher, Digest, DigestError, Md5};
 pub use entry::{Entry, EntryKind, Owner};
-pub use finding::{Authority, Finding, FindingId, Harm, Remedy, Severity, State, Subject};
+pub use finding::{Authority, Finding, FindingId, Harm, KnownBy, Remedy, Severity, StartEffect, State, Subject};
 pub use instruction::Action;
 pub use package::{PackageId, PackageIdError};
 pub use packed::{packed, unpacked};

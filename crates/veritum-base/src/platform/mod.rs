@@ -11,6 +11,7 @@ pub mod drives;
 pub mod e2fsck;
 pub mod e2fsprogs;
 pub mod e2undo;
+pub mod efi_variables;
 pub mod freedesktop;
 pub mod kernel_log;
 pub mod present_devices;

@@ -80,6 +80,27 @@ impl Cx<'_> {
         Ok(())
     }
 
+    /// Calls a function with the references of a scope, by the strongest authority available without the network: with those of the whole
+    /// system, if they were gathered already.
+    ///
+    /// # Errors
+    /// If the run was stopped.
+    pub fn with_reference<T>(&self, scope: &Scope, work: impl FnOnce(&Reference) -> T) -> Result<T, WorkError> {
+        if self.scope.is_whole()
+            && let Some(gathered) = &self.evidence().gathered
+        {
+            return Ok(work(&gathered.reference));
+        }
+        let scope = self.system.in_every_spelling(scope);
+        let known = KnownRecords::of(self.system.installed.packages.len());
+        let gather = || self.gathered_knowing(&scope, false, Some(&known)).reference;
+        let mut reference = gather();
+        if self.supply.prepare_available(&self.supply.weak_in_scope(&reference, &scope), self.observer)? {
+            reference = gather();
+        }
+        Ok(work(&reference))
+    }
+
     /// Examines the files with the strongest reference available. The local package database comes first; for a named scope the
     /// repository is asked as well.
     ///

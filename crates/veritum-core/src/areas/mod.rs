@@ -4,6 +4,7 @@
 //! work and the grouping of findings all come from the area's own [description](About).
 
 pub mod apps;
+pub mod bootchain;
 mod context;
 pub mod database;
 mod difference;
@@ -16,6 +17,7 @@ pub mod updates;
 pub mod volumes;
 
 pub use apps::APPS;
+pub use bootchain::BOOTCHAIN;
 pub use context::{Cx, Failed, How};
 pub use database::DATABASE;
 pub use evidence::{Evidence, Gathered};
@@ -33,8 +35,15 @@ use crate::report::{ExplainReport, ProofReport};
 use crate::system::WorkError;
 
 /// Every area, in working order.
-pub static AREAS: &[&dyn Area] =
-    &[&volumes::Volumes, &store::Store, &database::Database, &files::Files, &updates::Updates, &apps::Apps];
+pub static AREAS: &[&dyn Area] = &[
+    &volumes::Volumes,
+    &store::Store,
+    &database::Database,
+    &files::Files,
+    &bootchain::Bootchain,
+    &updates::Updates,
+    &apps::Apps,
+];
 
 /// A field of examination.
 pub trait Area: Sync {

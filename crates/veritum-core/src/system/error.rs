@@ -47,6 +47,12 @@ pub enum WorkError {
         /// Whether it appears to be stuck.
         stuck: bool,
     },
+    /// There are several systems on disks that are not mounted.
+    #[error("several systems are on {}", path.display())]
+    SeveralSystems {
+        /// The disk.
+        path: PathBuf,
+    },
     /// A process runs in it.
     #[error("a running process uses this system as its root")]
     InUse,

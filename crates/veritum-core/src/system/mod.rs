@@ -16,6 +16,9 @@ pub use state::last_return;
 pub use threads::Threads;
 pub use tools::ToolRunner;
 
+use std::sync::Arc;
+
+use crate::devices::DiskSet;
 use crate::machine::{Machine, Protection};
 use crate::model::{AreaName, Stat, SystemPath};
 use crate::platform::Installed;
@@ -31,6 +34,8 @@ pub struct System {
     pub settings: Settings,
     /// The machine as files.
     pub machine: Machine,
+    /// The disks from which it is read, if it is not mounted.
+    pub disks: Option<Arc<DiskSet>>,
     /// Places that must not be changed.
     pub protection: Protection,
     /// The installed packages.

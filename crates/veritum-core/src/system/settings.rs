@@ -21,6 +21,8 @@ use crate::store::{Location, Reach, StoreError};
 pub struct Settings {
     /// The machine's root on the host.
     pub root: PathBuf,
+    /// Disks and images that were named: the machine's own, or those from which it is read.
+    pub disks: Vec<PathBuf>,
     /// The store, if one is used.
     pub store: Option<Location>,
     /// The administrator's trust folder.

@@ -1,11 +1,72 @@
-//! A check of disks and images by themselves, without a machine that is mounted.
+//! A check of disks and images by themselves, without a machine that is mounted; and of the system on them.
 
+use std::sync::Arc;
+
+use super::{Engine, Settings};
+use crate::areas::bootchain::examine_bare_disks;
 pub use crate::areas::volumes::DisksWanted;
 use crate::areas::volumes::examine_disks;
 use crate::areas::{Examined, fill};
+use crate::devices::DiskSet;
 use crate::event::Observer;
+use crate::machine::{MachineError, RawDisk, raw_systems};
+use crate::platform::debian::Debian;
 use crate::report::{CheckReport, MachineReport};
 use crate::system::WorkError;
+
+/// What is on disks that are not mounted.
+#[derive(Debug)]
+pub enum OnDisks {
+    /// An installed system that can be read without mounting it.
+    System(Box<Engine>),
+    /// None.
+    Bare(Arc<DiskSet>),
+}
+
+impl Engine {
+    /// Opens the system on the disks of the settings, which is read without mounting it. Its root is an ext4 file system.
+    ///
+    /// # Errors
+    /// When a disk cannot be opened, there are several systems, or the only one cannot be read.
+    pub fn open_on_disks(settings: Settings) -> Result<OnDisks, WorkError> {
+        let set = Arc::new(DiskSet::open(&settings.disks)?);
+        let root = match raw_systems(&set)[..] {
+            [] => return Ok(OnDisks::Bare(set)),
+            [root] => root,
+            [..] => {
+                let path = settings.disks.first().cloned().unwrap_or_default();
+                return Err(WorkError::SeveralSystems { path });
+            }
+        };
+        let path = set.disk_of(&set.volumes[root]).device.path().to_owned();
+        let failed = |source| MachineError::Open { path: path.clone(), source };
+        let disk = RawDisk::open(&set, root, &path).map_err(failed)?;
+        let settings = Settings { root: path, ..settings };
+        Ok(OnDisks::System(Box::new(Self::open_from(settings, Arc::new(disk), Some(set), Debian::read)?)))
+    }
+}
+
+/// Examines disks on which no system can be read: their tables, and their file systems if those are wanted.
+///
+/// # Errors
+/// As for [`check_disks`].
+pub fn check_bare_disks(
+    wanted: &DisksWanted,
+    set: Arc<DiskSet>,
+    with_volumes: bool,
+    (jobs, now): (usize, jiff::Timestamp),
+    observer: &dyn Observer,
+) -> Result<CheckReport, WorkError> {
+    let pool = rayon::ThreadPoolBuilder::new().num_threads(jobs).build().map_err(|_| WorkError::Threads)?;
+    let mut all = Vec::new();
+    if with_volumes {
+        all.push(examine_disks(wanted, &pool, observer)?);
+    }
+    all.push(examine_bare_disks(set));
+    let mut report = report_of(wanted, &all[0], now);
+    fill(&all.iter().collect::<Vec<_>>(), &mut report, None);
+    Ok(report)
+}
 
 /// Examines the file systems of disks and images; `jobs` is the number of threads.
 ///

@@ -34,7 +34,7 @@ pub use crate::model::SurfaceExtent;
 pub use automatic::Switched;
 pub use consent::{Agreement, Preview};
 pub use disks::DisksWanted;
-pub use disks::check_disks;
+pub use disks::{OnDisks, check_bare_disks, check_disks};
 pub use repair_disks::CorrectionsWanted;
 pub use rescue::{RescueWanted, deleted_files, image_of_disk, rescue_files, verify_rescued};
 pub use rescue_back::BackWanted;
@@ -50,6 +50,7 @@ use std::sync::{Arc, PoisonError};
 
 use crate::areas::{AREAS, is_wanted, store};
 use crate::change::{ChangeContext, Locks, StateFolder};
+use crate::devices::DiskSet;
 use crate::event::Observer;
 use crate::homes::HomesSeen;
 use crate::machine::{Disk, Machine, MachineError, Protection};
@@ -89,6 +90,15 @@ impl Engine {
     }
 
     fn open_with(settings: Settings, disk: Arc<dyn Disk>, read: ReadDatabase) -> Result<Self, WorkError> {
+        Self::open_from(settings, disk, None, read)
+    }
+
+    pub(super) fn open_from(
+        settings: Settings,
+        disk: Arc<dyn Disk>,
+        disks: Option<Arc<DiskSet>>,
+        read: ReadDatabase,
+    ) -> Result<Self, WorkError> {
         let machine = Machine::open(&settings.root, disk)?;
         if !Debian.is_here(&machine) {
             return Err(MachineError::NoSystem { path: settings.root.clone() }.into());
@@ -106,7 +116,7 @@ impl Engine {
         let pool = Threads::new(settings.jobs);
         let (protection, services) = (Protection::new(&machine), settings.services.open(&machine));
         let areas = AREAS.iter().map(|area| area.about().name.clone()).collect();
-        let system = System { settings, machine, protection, installed, database, services, areas, pool };
+        let system = System { settings, machine, disks, protection, installed, database, services, areas, pool };
         let mut engine = Self { system, open: OpenSources::default(), homes: HomesSeen::default() };
         engine.open.use_stores(stores);
         identify(&mut engine);

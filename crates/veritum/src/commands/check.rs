@@ -2,10 +2,10 @@
 
 use std::ffi::OsString;
 
-use veritum_core::areas::VOLUMES;
-use veritum_core::model::Reach;
+use veritum_core::areas::{BOOTCHAIN, VOLUMES};
+use veritum_core::model::{Reach, Scope};
 use veritum_core::report::{CheckReport, Outcome};
-use veritum_core::work::{DisksWanted, SurfaceExtent, check_disks};
+use veritum_core::work::{DisksWanted, Engine, OnDisks, SurfaceExtent, check_bare_disks, check_disks};
 
 use super::print;
 use crate::context::Context;
@@ -15,7 +15,9 @@ use crate::{exit, render, what};
 pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
     let global = &context.global;
     let mut scope = what::scope(words, &context.settings.root)?;
-    let has_volumes = scope.names(&VOLUMES) || scope.selected(&VOLUMES).next().is_some() || !global.disk.is_empty();
+    let is_unmounted = !global.disk.is_empty() && global.root.is_none();
+    let has_volumes =
+        scope.names(&VOLUMES) || scope.selected(&VOLUMES).next().is_some() || is_unmounted && words.is_empty();
     let needed = match (global.used && !global.surface, global.surface && !has_volumes) {
         (true, _) => Some(("--used", "--surface")),
         (false, true) => Some(("--surface", "the area `volumes`, or --disk DEVICE")),
@@ -24,8 +26,15 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
     if let Some((option, other)) = needed {
         return Err(Failure::usage(format!("{option} needs {other}"), "nothing was done".into(), None));
     }
-    if !global.disk.is_empty() {
+    if is_unmounted {
         return of_disks(context, words);
+    }
+    if !global.disk.is_empty() && words != [BOOTCHAIN.word()] {
+        return Err(Failure::usage(
+            "--disk and --root together apply to `bootchain` only".into(),
+            "everything else is examined on the mounted system, or on the disk by itself".into(),
+            Some(veritum_core::model::Action::command(context.command("check bootchain"))),
+        ));
     }
     if words.is_empty() {
         scope.reach = Reach::Local;
@@ -40,10 +49,16 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
 }
 
 /// Refuses what has no effect together with --disk.
-pub(super) fn require_disks_alone(context: &Context, words: &[OsString]) -> Result<(), Failure> {
-    if words.iter().any(|word| word != VOLUMES.word()) {
+pub(super) fn require_disks_alone(context: &Context, words: &[OsString], areas: &[&str]) -> Result<(), Failure> {
+    if words.iter().any(|word| !areas.iter().any(|area| word == *area)) {
         return Err(Failure::usage(
-            "of a disk that is not mounted, only `volumes` is examined".into(),
+            format!(
+                "of a disk that is not mounted, only {} examined",
+                match areas {
+                    [one] => format!("`{one}` is"),
+                    several => format!("`{}` are", several.join("` and `")),
+                }
+            ),
             "everything else needs the system on it, mounted in a folder".into(),
             Some("mount it, and name the folder with --root instead".into()),
         ));
@@ -75,17 +90,37 @@ fn surface(context: &Context) -> Option<SurfaceExtent> {
     Some(surface)
 }
 
-/// Disks and images by themselves: nothing but their file systems is examined.
+/// Disks and images that are not mounted: their file systems, and what starts the system on them.
 fn of_disks(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
-    require_disks_alone(context, words)?;
+    let named = |area: &veritum_core::model::AreaName| words.is_empty() || words.iter().any(|word| word == area.word());
+    let (with_volumes, with_boot) = (named(&VOLUMES), named(&BOOTCHAIN));
+    require_disks_alone(context, words, &[VOLUMES.word(), BOOTCHAIN.word()])?;
     let settings = &context.settings;
     let ignore_disk_errors = settings.ignore_disk_errors;
     let (notes, now) = (settings.notes.clone(), settings.now.as_second());
     let (disks, surface) = (context.global.disk.clone(), surface(context));
     let wanted = DisksWanted { disks, surface, ignore_disk_errors, notes, now };
-    let report = check_disks(&wanted, settings.jobs, settings.now, &context.progress)?;
+    let (jobs, progress) = (settings.jobs, &context.progress);
+    let report = match with_boot {
+        false => check_disks(&wanted, jobs, settings.now, progress)?,
+        true => match Engine::open_on_disks(settings.clone())? {
+            OnDisks::Bare(set) => check_bare_disks(&wanted, set, with_volumes, (jobs, settings.now), progress)?,
+            OnDisks::System(mut engine) => {
+                let mut areas = vec![BOOTCHAIN];
+                areas.extend(with_volumes.then_some(VOLUMES));
+                let report = engine.check(&Scope { areas, surface, ..Scope::default() }, progress)?;
+                context.set_machine(engine.machine_report());
+                engine.leave();
+                report
+            }
+        },
+    };
     let status = if report.stopped { context.progress.interruption() } else { status(&report) };
-    let named = [OsString::from(VOLUMES.word())];
+    let named: Vec<OsString> = [(with_volumes, VOLUMES), (with_boot, BOOTCHAIN)]
+        .iter()
+        .filter(|(is, _)| *is)
+        .map(|(_, area)| area.word().into())
+        .collect();
     print(context, &report, status, || render::check::describe(context, &report, &named))?;
     Ok(status)
 }

@@ -57,7 +57,7 @@ impl Wanted {
 
 /// File systems of disks that are not mounted.
 fn of_disks(context: &Context, wanted: &Wanted, words: &[std::ffi::OsString]) -> Result<u8, Failure> {
-    check::require_disks_alone(context, words)?;
+    check::require_disks_alone(context, words, &[VOLUMES.word()])?;
     let ignore_disk_errors = context.settings.ignore_disk_errors;
     let disks = DisksWanted { disks: context.global.disk.clone(), ignore_disk_errors, ..DisksWanted::default() };
     if wanted.scope.checks_at_start {

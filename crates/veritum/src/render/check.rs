@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::ffi::OsString;
 
 use veritum_core::areas::{UPDATES, VOLUMES, about, blocks_updates, by_default_alone};
-use veritum_core::model::{Authority, Finding, Verdict, quoted};
+use veritum_core::model::{Authority, Finding, StartEffect, Verdict, quoted};
 use veritum_core::plan::DiskDoubt;
 use veritum_core::report::{AreaReport, CheckReport, Outcome, SourceState};
 
@@ -54,6 +54,10 @@ fn answer(context: &Context, report: &CheckReport, what: &[OsString]) -> String 
     let of_updates = what.len() == 1 && what[0] == UPDATES.word();
     let place = if of_updates { format!("{name} ({})", machine.system) } else { place };
     let (label, word, rest) = match report.outcome {
+        Outcome::Damaged if breaks_start(report).is_some() => {
+            let word = if machine.live { "WILL NOT START" } else { "DOES NOT START" };
+            (Label::Bad, word, start_words(report))
+        }
         Outcome::Damaged if of_updates && report.findings.iter().any(blocks_updates) => {
             (Label::Bad, "UPDATES BLOCKED", problem_words(report, false))
         }
@@ -68,6 +72,9 @@ fn answer(context: &Context, report: &CheckReport, what: &[OsString]) -> String 
         Outcome::Damaged if report.problems() == 0 => {
             let weak = count(report.too_weak, "entry is", "entries are");
             (Label::Bad, "DAMAGED", format!("no differences found, but {weak} verified less strongly than required"))
+        }
+        Outcome::Damaged if report.findings.iter().all(|finding| finding.effect.is_some()) => {
+            (Label::Bad, "DAMAGED", format!("{}; it still starts", problem_words(report, false)))
         }
         Outcome::Damaged => (Label::Bad, "DAMAGED", problem_words(report, only_store)),
         Outcome::Unchecked if report.areas.iter().any(|a| a.examined > 0) => {
@@ -84,6 +91,20 @@ fn answer(context: &Context, report: &CheckReport, what: &[OsString]) -> String 
         text.push_str(&format!("{}  interrupted before everything was checked\n", paint(Label::Bad, "INCOMPLETE")));
     }
     text
+}
+
+/// The first cause that keeps the machine from starting.
+fn breaks_start(report: &CheckReport) -> Option<&Finding> {
+    report.findings.iter().find(|finding| finding.effect == Some(StartEffect::BreaksStart))
+}
+
+/// `because disk.img: core image: there is none (2 such causes; 3 problems, all need you)`.
+fn start_words(report: &CheckReport) -> String {
+    let Some(first) = breaks_start(report) else { return String::new() };
+    let causes = report.findings.iter().filter(|finding| finding.effect == Some(StartEffect::BreaksStart)).count();
+    let cause = first.cause.as_deref().unwrap_or(first.verdict.word());
+    let such = if causes > 1 { format!("{causes} such causes; ") } else { String::new() };
+    format!("because of {}: {cause} ({such}{})", super::subject(&first.subject), problem_words(report, false))
 }
 
 /// `53 problems in 17 packages, 51 can be repaired, 2 need you`; files that a few causes share are counted by package.

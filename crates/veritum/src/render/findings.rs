@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 
 use veritum_core::areas::{about, position};
-use veritum_core::model::{Action, AreaName, FileKind, Finding, Severity, State, Subject, SystemPath, Verdict, quoted};
+use veritum_core::model::{
+    Action, AreaName, FileKind, Finding, KnownBy, Severity, StartEffect, State, Subject, SystemPath, Verdict, quoted,
+};
 use veritum_core::report::{CheckReport, to_do};
 
 use super::layout::{Cell, Width, cell, described, labelled, path, table};
@@ -85,7 +87,7 @@ pub(super) fn groups<'a>(findings: &[&'a Finding], all: bool) -> Vec<Group<'a>> 
             (true, _) => (None, heading(finding), at),
             (false, Some(cause)) => (Some(cause), String::new(), 0),
             // What is wrong with different parts of a file system has nothing in common.
-            (false, None) if matches!(finding.subject, Subject::Volume { .. }) => (None, heading(finding), at),
+            (false, None) if is_by_itself(finding) => (None, heading(finding), at),
             (false, None) => (None, heading(finding), 0),
         };
         by_key.entry(key).or_default().push(finding);
@@ -100,6 +102,28 @@ pub(super) fn groups<'a>(findings: &[&'a Finding], all: bool) -> Vec<Group<'a>> 
         .collect();
     groups.sort_by(|a, b| (a.severity(), a.place(), &a.heading).cmp(&(b.severity(), b.place(), &b.heading)));
     groups
+}
+
+/// Whether a finding has nothing in common with others of its heading.
+fn is_by_itself(finding: &Finding) -> bool {
+    matches!(finding.subject, Subject::Volume { .. }) || finding.effect.is_some()
+}
+
+/// What a problem means for the next start, and how it is known.
+fn start_words(finding: &Finding) -> Option<String> {
+    let effect = finding.effect.map(|effect| match effect {
+        StartEffect::BreaksStart => "breaks the start",
+        StartEffect::SlowsStart => "slows the start, or leaves part of it out",
+        StartEffect::Latent => "still starts",
+    });
+    let known = finding.known_by.map(|known| match known {
+        KnownBy::Package => "compared with the package",
+        KnownBy::SelfProof => "by its own checksum or structure",
+        KnownBy::Derived => "derived from what is on the disk",
+        KnownBy::Medium => "reported by the medium",
+    });
+    let parts: Vec<&str> = [effect, known].into_iter().flatten().collect();
+    (!parts.is_empty()).then(|| parts.join("; "))
 }
 
 /// The heading of findings with a common cause: their package, or their number.
@@ -225,7 +249,10 @@ pub(super) fn needs_you(context: &Context, report: &CheckReport) -> String {
         let groups = groups(&findings, context.global.all);
         all.extend(groups.into_iter().map(|group| (group, action.clone(), reason)));
     }
-    all.sort_by_key(|(group, ..)| (group.severity(), group.place(), group.heading.clone()));
+    // In the order of the report: it is that in which a start meets them.
+    let place = |finding: &Finding| report.findings.iter().position(|own| own.id == finding.id);
+    let first = |group: &Group<'_>| group.findings.first().filter(|f| f.effect.is_some()).and_then(|f| place(f));
+    all.sort_by_key(|(group, ..)| (group.severity(), group.place(), group.heading.clone(), first(group)));
     let mut rows = Vec::new();
     for (at, (group, action, reason)) in all.iter().enumerate() {
         let head = vec![labelled(Label::Heading, group.heading.clone()), verdict_cell(group), id_cell(group)];
@@ -252,6 +279,10 @@ fn open_text(group: &Group<'_>, reason: Option<&str>, has_action: bool) -> Strin
         (1, None) if is_said(&first.subject) => cause.clone().unwrap_or_default(),
         (1, None) => [Some(subject_of(first)), cause.clone()].into_iter().flatten().collect::<Vec<_>>().join(": "),
         _ => names(&group.findings),
+    };
+    let what = match start_words(first).filter(|_| group.findings.len() == 1) {
+        Some(words) => format!("{what} ({words})"),
+        None => what,
     };
     // The reason, unless it repeats the cause, or the action is enough.
     match reason.filter(|reason| !reason.is_empty() && !has_action && !what.contains(reason)) {

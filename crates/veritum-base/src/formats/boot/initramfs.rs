@@ -1,4 +1,4 @@
-//! Initial file systems: cpio archives in the form "newc", one after another, compressed or not (Documentation/driver-api/early-userspace
+//! Initial file systems: parts in the format of cpio ("newc"), one after another, compressed or not (Documentation/driver-api/early-userspace
 //! in the kernel's source). Microcode for the processor comes first, uncompressed.
 
 use std::io::{self, BufRead, Read};
@@ -7,14 +7,14 @@ use std::io::{self, BufRead, Read};
 const HEADER: usize = 110;
 /// Longer names are not valid.
 const MAX_NAME: usize = 4096;
-/// The last member of an archive.
+/// The last member of a part.
 const TRAILER: &[u8] = b"TRAILER!!!";
-/// More archives in one file are not read.
-const MAX_ARCHIVES: usize = 64;
+/// More parts in one file are not read.
+const MAX_PARTS: usize = 64;
 /// The memory that decompression may use.
 const MAX_MEMORY: u64 = 128 << 20;
 
-/// How an archive is compressed.
+/// How a part is compressed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Packing {
     /// Not at all.
@@ -62,7 +62,7 @@ impl Packing {
     }
 }
 
-/// A member of an archive.
+/// A member of a part.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Member {
     /// Its path, without a leading slash.
@@ -73,7 +73,7 @@ pub struct Member {
     pub size: u64,
     /// The number of its names: the content of all is with the last of them.
     pub names: u32,
-    /// Whether its archive is compressed, or comes after one that is: what comes before is for the processor.
+    /// Whether its part is compressed, or comes after one that is: what comes before is for the processor.
     pub is_main: bool,
 }
 
@@ -107,11 +107,11 @@ pub enum Fault {
 /// What was read.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Summary {
-    /// How its archives are compressed, in order.
+    /// How its parts are compressed, in order.
     pub packings: Vec<Packing>,
     /// The number of members.
     pub members: u64,
-    /// The size of all archives, uncompressed.
+    /// The size of all parts, uncompressed.
     pub bytes: u64,
 }
 
@@ -125,8 +125,8 @@ pub type Receive<'a> = dyn FnMut(&Member, &mut dyn Read) -> io::Result<()> + 'a;
 pub fn read(mut input: impl BufRead + Send, receive: &mut Receive<'_>) -> Result<Summary, Fault> {
     let mut summary = Summary::default();
     while skip_zeros(&mut input)? {
-        if summary.packings.len() >= MAX_ARCHIVES {
-            return Err(Fault::Damaged("it has too many archives"));
+        if summary.packings.len() >= MAX_PARTS {
+            return Err(Fault::Damaged("it has too many parts"));
         }
         let begin = peek(&mut input)?;
         let packing = match Packing::of(&begin) {
@@ -253,7 +253,7 @@ impl BufRead for Pieces {
     }
 }
 
-/// Reads one archive, to its trailer.
+/// Reads one part, to its trailer.
 fn archive(
     input: &mut impl BufRead,
     is_main: bool,
@@ -324,7 +324,7 @@ fn skip(input: &mut impl Read, count: u64) -> Result<(), Fault> {
     if skipped == count { Ok(()) } else { Err(Fault::Damaged("it is cut off")) }
 }
 
-/// Skips zeros between archives; `false` at the end.
+/// Skips zeros between parts; `false` at the end.
 fn skip_zeros(input: &mut impl BufRead) -> Result<bool, Fault> {
     loop {
         let bytes = input.fill_buf().map_err(|e| fault(&e))?;

@@ -307,7 +307,7 @@ impl Reader {
     }
 }
 
-/// The id of an entry: what follows `--id`, or the variable that stands for it.
+/// The id of an entry: what follows `--id`, or the variable that contains that option.
 fn id_of(words: &[String]) -> String {
     let option = |word: &String| word == "--id" || word == "$menuentry_id_option" || word == "${menuentry_id_option}";
     let joined = words.iter().find_map(|word| word.strip_prefix("--id=").map(str::to_owned));

@@ -3,7 +3,7 @@
 
 use std::ops::Range;
 
-use crate::formats::numbers::{array, le16, le64};
+use crate::formats::numbers::{le16, le64};
 
 /// The size of a boot sector in bytes.
 pub const SIZE: usize = 512;
@@ -15,8 +15,8 @@ const DRIVE_CHECK: Range<usize> = 0x66..0x68;
 const NOTHING: [u8; 2] = [0x90, 0x90];
 /// The parameters of a file system, which stay as the disk had them.
 const PARAMETERS: Range<usize> = 0x03..0x5a;
-/// The disk's signature and its partition table.
-const TABLE: Range<usize> = 0x1b8..0x1fe;
+/// The disk's signature, its partition table and the mark at the end, which is judged by itself.
+const TABLE: Range<usize> = 0x1b8..SIZE;
 /// The last two bytes: a BIOS starts no sector without them.
 const MARK: u16 = 0xaa55;
 
@@ -85,12 +85,6 @@ pub fn names_grub(sector: &[u8]) -> bool {
     sector.windows(5).any(|words| words == b"GRUB ")
 }
 
-/// The disk's signature.
-#[must_use]
-pub fn disk_signature(sector: &[u8]) -> u32 {
-    array(sector, TABLE.start).map_or(0, u32::from_le_bytes)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -109,7 +103,7 @@ mod tests {
         sector[0x5c..0x64].copy_from_slice(&2048u64.to_le_bytes());
         sector[0x66..0x68].fill(0x90);
         sector[3..0x5a].fill(0);
-        sector[0x1b8..0x1fe].fill(7);
+        sector[0x1b8..].fill(7);
         assert_eq!(compare(&sector, &package), SectorState::Installed { core: 2048 });
         sector[0x67] = 0x91;
         assert_eq!(compare(&sector, &package), SectorState::Damaged { first: 0x66, count: 2, core: 2048 });

@@ -122,6 +122,20 @@ pub struct DisksWanted {
     pub now: i64,
 }
 
+impl DisksWanted {
+    /// The disks from which a machine is read that is not mounted.
+    pub(super) fn of_settings(cx: &Cx<'_>) -> Self {
+        let settings = &cx.system.settings;
+        Self {
+            disks: settings.disks.clone(),
+            surface: cx.scope.surface,
+            ignore_disk_errors: settings.ignore_disk_errors,
+            notes: settings.notes.clone(),
+            now: settings.now.as_second(),
+        }
+    }
+}
+
 /// Examines disks and images.
 ///
 /// # Errors

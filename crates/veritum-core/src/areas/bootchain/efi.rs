@@ -1,0 +1,381 @@
+//! The EFI partition: its files against those of packages, or against the checksums in their own signatures.
+
+use super::fault::{Fault, Faults, Stage};
+use super::layout::Layout;
+use super::packages::{NotUsable, PackageFiles};
+use crate::areas::Examined;
+use crate::devices::{FatEntry, FatFiles, Mark, VolumeKind};
+use crate::formats::boot::efi_program::{SelfProof, is_efi_program, self_proof};
+use crate::model::{Authority, KnownBy, PackageId, SystemPath, Verdict, error_words};
+
+/// Where signed programs of packages are, and what they are called on the EFI partition.
+const SHIM: &str = "/usr/lib/shim";
+const GRUB: [&str; 4] = [
+    "/usr/lib/grub/x86_64-efi-signed",
+    "/usr/lib/grub/i386-efi-signed",
+    "/usr/lib/grub/arm64-efi-signed",
+    "/usr/lib/grub/arm-efi-signed",
+];
+const SIGNED: &[u8] = b".signed";
+/// The folder of what firmware starts from a disk that it does not know.
+const REMOVABLE: &str = "boot";
+
+/// An EFI partition, open.
+struct Efi<'a, 'b> {
+    layout: &'a Layout,
+    files: &'a PackageFiles<'b>,
+    volume: usize,
+    fat: FatFiles,
+    entries: Vec<FatEntry>,
+}
+
+/// A signed program of a package.
+struct Shipped {
+    /// Its name on the EFI partition, in lower case.
+    name: String,
+    path: SystemPath,
+    bytes: Result<Vec<u8>, NotUsable>,
+    owner: Option<(PackageId, Authority)>,
+}
+
+/// The EFI partitions: those of that type, and a FAT file system that fstab mounts at /boot/efi.
+fn partitions(layout: &Layout, mounted: Option<usize>) -> Vec<usize> {
+    let is_efi = |at: &usize| layout.volume(*at).partition.as_ref().is_some_and(|p| p.kind.is_efi_system());
+    let mut found: Vec<usize> = (0..layout.set.volumes.len()).filter(is_efi).collect();
+    found.extend(mounted.filter(|at| !found.contains(at)));
+    found
+}
+
+/// Judges the EFI partitions. `own` is the name of the system's folder there, `mounted` the position of the volume that fstab(5) mounts at
+/// /boot/efi, `boots` that of the volume with /boot/grub. Returns the position of the partition with the system's folder.
+pub(super) fn judge(
+    layout: &Layout,
+    files: &PackageFiles<'_>,
+    (own, mounted, boots): (&str, Option<usize>, Option<usize>),
+    faults: &mut Faults,
+    examined: &mut Examined,
+) -> Option<usize> {
+    let all = partitions(layout, mounted);
+    let mut found = None;
+    let mut is_unknown = false;
+    for volume in all {
+        let name = layout.volume_name(volume);
+        let opened = FatFiles::open(&layout.volume(volume).bytes).and_then(|fat| Ok((fat.list()?, fat)));
+        let (entries, fat) = match opened {
+            Ok(opened) => opened,
+            Err(e) => {
+                is_unknown = true;
+                let cause = format!("its file system cannot be read: {}", error_words(&e));
+                let known = if e.raw_os_error().is_some() { KnownBy::Medium } else { KnownBy::SelfProof };
+                let fault = Fault::on_disk(Stage::EfiPartition, name, Verdict::Corrupt, cause).known_by(known);
+                faults.push(fault.breaks());
+                continue;
+            }
+        };
+        marks(layout, volume, faults);
+        examined.coverage.examined += 1;
+        let efi = Efi { layout, files, volume, fat, entries };
+        if efi.has_folder(own) {
+            efi.judge_own(own, boots, faults, examined);
+            found = Some(volume);
+        }
+        efi.judge_removable(own, faults, examined);
+        efi.name_others(own, examined);
+    }
+    if found.is_none() && !is_unknown {
+        missing(layout, own, mounted, faults);
+    }
+    found
+}
+
+fn missing(layout: &Layout, own: &str, mounted: Option<usize>, faults: &mut Faults) {
+    let (name, cause) = match mounted {
+        Some(at) => (layout.volume_name(at), format!("it does not contain the folder EFI/{own}")),
+        None => {
+            let disk = if layout.set.disks.is_empty() { "disks".to_owned() } else { layout.disk_name(0) };
+            (format!("{disk}: EFI partition"), format!("no EFI partition contains the folder EFI/{own}"))
+        }
+    };
+    faults.push(Fault::on_disk(Stage::EfiPartition, name, Verdict::Missing, cause).breaks());
+}
+
+/// What the boot sector and the tables of the file system show.
+fn marks(layout: &Layout, volume: usize, faults: &mut Faults) {
+    let found = layout.volume(volume);
+    let Some(contains) = found.contains.as_ref().filter(|contains| contains.kind == VolumeKind::Vfat) else { return };
+    let name = layout.volume_name(volume);
+    for mark in contains.marks(&found.bytes) {
+        let (verdict, what, cause) = match mark {
+            Mark::Differs(what) => (Verdict::Inconsistent, what, "they differ; the first is used"),
+            Mark::Damaged(what) => (Verdict::Corrupt, what, "it cannot be used, or not be read"),
+            Mark::Errors => (Verdict::ErrorsRecorded, String::new(), "the kernel has marked it with errors"),
+            Mark::NotClean | Mark::NeedsRepair => continue,
+        };
+        let part = if what.is_empty() { name.clone() } else { format!("{name}: {what}") };
+        faults.push(Fault::on_disk(Stage::EfiPartition, part, verdict, cause).latent().known_by(KnownBy::SelfProof));
+    }
+}
+
+impl Efi<'_, '_> {
+    fn has_folder(&self, name: &str) -> bool {
+        let path = format!("efi/{name}");
+        self.entries.iter().any(|entry| entry.is_folder && entry.path.to_lowercase() == path)
+    }
+
+    fn has_file(&self, path: &str) -> bool {
+        self.entries.iter().any(|entry| !entry.is_folder && entry.path.eq_ignore_ascii_case(path))
+    }
+
+    fn fault(&self, path: &str, verdict: Verdict, cause: impl Into<String>) -> Fault {
+        let name = format!("{}: {path}", self.layout.volume_name(self.volume));
+        Fault::on_disk(Stage::EfiPartition, name, verdict, cause)
+    }
+
+    /// The signed programs that installed packages ship for the EFI partition.
+    fn shipped(&self) -> Vec<Shipped> {
+        let mut all = Vec::new();
+        for folder in std::iter::once(SHIM).chain(GRUB).map(SystemPath::literal) {
+            for name in self.files.names(&folder).unwrap_or_default() {
+                let Some(base) = name.strip_suffix(SIGNED).filter(|base| base.ends_with(b".efi")) else { continue };
+                let Ok(path) = folder.child(&name) else { continue };
+                let name = String::from_utf8_lossy(base).to_lowercase();
+                // What starts from the network or from CDs is never on a disk.
+                if name.starts_with("gcd") || name.starts_with("grubnet") {
+                    continue;
+                }
+                let read = self.files.get(&path).map(|file| file.bytes);
+                let owner = self.files.owner(&path);
+                all.push(Shipped { name, path, bytes: read, owner });
+            }
+        }
+        all
+    }
+
+    /// Judges the system's own folder.
+    fn judge_own(&self, own: &str, boots: Option<usize>, faults: &mut Faults, examined: &mut Examined) {
+        let shipped = self.shipped();
+        let has_shim = shipped.iter().any(|program| program.name.starts_with("shim"));
+        let has_grub = shipped.iter().any(|program| program.name.starts_with("grub"));
+        for program in &shipped {
+            let is_started = program.name.starts_with("shim") || program.name.starts_with("grub");
+            let path = format!("EFI/{own}/{}", program.name);
+            // The manager of keys and the program that writes firmware entries are started only when they are needed.
+            self.judge_program(&path, Some(program), is_started, faults, examined);
+        }
+        for entry in self.programs_in(own) {
+            let name = entry.rsplit('/').next().unwrap_or_default().to_lowercase();
+            if !shipped.iter().any(|program| program.name == name) {
+                let is_started = name.starts_with("shim") || name.starts_with("grub");
+                self.judge_program(&entry, None, is_started, faults, examined);
+            }
+        }
+        if !has_shim && !has_grub && !self.programs_in(own).any(|path| path.to_lowercase().contains("/grub")) {
+            let path = format!("EFI/{own}");
+            faults.push(self.fault(&path, Verdict::Missing, "it contains no boot loader").breaks());
+        }
+        if has_grub {
+            self.judge_stub(own, boots, faults, examined);
+        }
+        self.judge_list(own, faults);
+    }
+
+    fn programs_in(&self, folder: &str) -> impl Iterator<Item = String> + '_ {
+        let above = format!("efi/{folder}/");
+        let is = move |path: &str| {
+            let path = path.to_lowercase();
+            path.strip_prefix(&above).is_some_and(|rest| !rest.contains('/') && rest.ends_with(".efi"))
+        };
+        self.entries.iter().filter(move |entry| !entry.is_folder && is(&entry.path)).map(|entry| entry.path.clone())
+    }
+
+    /// Judges a program: against the package's, or by its own signature.
+    fn judge_program(
+        &self,
+        path: &str,
+        shipped: Option<&Shipped>,
+        is_started: bool,
+        faults: &mut Faults,
+        examined: &mut Examined,
+    ) {
+        let name = self.layout.volume_name(self.volume);
+        let owner = shipped.and_then(|program| program.owner.clone());
+        if !self.has_file(path) {
+            if let Some(program) = shipped {
+                let cause = format!("it is a copy of {}", program.path);
+                faults.push(self.fault(path, Verdict::Missing, cause).package(owner).breaks_if(is_started));
+            }
+            return;
+        }
+        let bytes = match self.fat.read(path) {
+            Ok(bytes) => bytes.unwrap_or_default(),
+            Err(e) => {
+                let known = if e.raw_os_error().is_some() { KnownBy::Medium } else { KnownBy::SelfProof };
+                let cause = error_words(&e);
+                faults.push(
+                    self.fault(path, Verdict::Unreadable, cause).package(owner).breaks_if(is_started).known_by(known),
+                );
+                return;
+            }
+        };
+        examined.coverage.examined += 1;
+        examined.coverage.bytes += bytes.len() as u64;
+        match shipped.map(|program| (program, &program.bytes)) {
+            Some((program, Ok(right))) if *right != bytes => {
+                let differ = super::difference(&bytes, right);
+                // A program of another version proves itself.
+                let proof = match self_proof(&bytes) {
+                    SelfProof::Matches => "; by its own signature it is whole: it is of another version",
+                    _ => "",
+                };
+                let cause = format!("it is not {}: {differ}{proof}", program.path);
+                let fault = self.fault(path, Verdict::Altered, cause).package(owner).known_by(KnownBy::Package);
+                faults.push(fault.breaks_if(is_started && proof.is_empty()));
+            }
+            Some((program, Ok(_))) => {
+                if let Some((_, authority)) = &program.owner {
+                    *examined.coverage.verified_by.entry(*authority).or_default() += 1;
+                }
+            }
+            _ => match self_proof(&bytes) {
+                SelfProof::Matches => {}
+                SelfProof::Differs => {
+                    let cause = "its content does not have the checksum in its own signature";
+                    faults.push(
+                        self.fault(path, Verdict::Altered, cause).breaks_if(is_started).known_by(KnownBy::SelfProof),
+                    );
+                }
+                SelfProof::Invalid => {
+                    let cause = "it is no program, or is cut off";
+                    faults.push(
+                        self.fault(path, Verdict::Corrupt, cause).breaks_if(is_started).known_by(KnownBy::SelfProof),
+                    );
+                }
+                SelfProof::Unsigned if is_efi_program(&bytes) => {
+                    examined.leave_out(format!("{name}: {path} has no signature, and no package ships it"));
+                }
+                SelfProof::Unsigned => {}
+            },
+        }
+    }
+
+    /// Judges the three lines by which a signed GRUB finds its menu.
+    fn judge_stub(&self, own: &str, boots: Option<usize>, faults: &mut Faults, examined: &mut Examined) {
+        let path = format!("EFI/{own}/grub.cfg");
+        let found = match self.fat.read(&path) {
+            Ok(Some(found)) => found,
+            Ok(None) => {
+                faults.push(self.fault(&path, Verdict::Missing, "GRUB finds its menu by it").breaks());
+                return;
+            }
+            Err(e) => {
+                faults.push(self.fault(&path, Verdict::Unreadable, error_words(&e)).breaks().known_by(KnownBy::Medium));
+                return;
+            }
+        };
+        let uuid = boots.and_then(|at| self.layout.volume(at).contains.as_ref()).map(|found| found.uuid.clone());
+        let place = self.layout.find(&SystemPath::literal("/boot/grub"));
+        let (Some(uuid), Some((_, folder))) = (uuid.filter(|uuid| !uuid.is_empty()), place) else {
+            let name = self.layout.volume_name(self.volume);
+            return examined.leave_out(format!("{name}: {path}: the file system with /boot/grub is not known"));
+        };
+        let folder = String::from_utf8_lossy(&folder).into_owned();
+        let text = String::from_utf8_lossy(&found);
+        let told = text.lines().find_map(|line| line.strip_prefix("search.fs_uuid ")?.split_whitespace().next());
+        let prefix =
+            text.lines().find_map(|line| line.strip_prefix("set prefix=")).map(|text| text.replace(['\'', '"'], ""));
+        let has_menu = text.lines().any(|line| line.starts_with("configfile "));
+        let cause = match (told, prefix) {
+            (None, _) if !text.contains("search") => Some("it names no file system to search for".to_owned()),
+            (Some(told), _) if told != uuid => {
+                Some(format!("it searches for the file system {told}, but /boot/grub is on {uuid}"))
+            }
+            (_, None) => Some("it names no folder with the menu".to_owned()),
+            (_, Some(prefix)) if prefix != format!("($root)/{folder}") => {
+                Some(format!("it names the folder {prefix}, which is ($root)/{folder} here"))
+            }
+            _ if !has_menu => Some("it does not open the menu".to_owned()),
+            _ => None,
+        };
+        examined.coverage.examined += 1;
+        if let Some(cause) = cause {
+            faults.push(self.fault(&path, Verdict::Inconsistent, cause).breaks());
+        }
+    }
+
+    /// Judges the list by which missing firmware entries are written again.
+    fn judge_list(&self, own: &str, faults: &mut Faults) {
+        let from = SystemPath::literal("/usr/lib/shim/BOOTX64.CSV");
+        let path = format!("EFI/{own}/BOOTX64.CSV");
+        let (Ok(right), Ok(Some(found))) = (self.files.get(&from), self.fat.read(&path)) else { return };
+        // The package's names the distribution; that of another is derived from it.
+        let text = |bytes: &[u8]| -> String {
+            let units: Vec<u16> = bytes.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
+            String::from_utf16_lossy(&units)
+        };
+        if right.bytes != found && !text(&found).to_lowercase().contains("shim") {
+            let cause = format!("it is not {from}");
+            let fault =
+                self.fault(&path, Verdict::Altered, cause).package(Some(right.owner)).known_by(KnownBy::Package);
+            faults.push(fault.latent());
+        }
+    }
+
+    /// Judges what firmware starts from a disk without an entry, if it is there.
+    fn judge_removable(&self, own: &str, faults: &mut Faults, examined: &mut Examined) {
+        let shipped = self.shipped();
+        for path in self.programs_in(REMOVABLE).collect::<Vec<_>>() {
+            let name = path.rsplit('/').next().unwrap_or_default().to_lowercase();
+            let read = match self.fat.read(&path) {
+                Ok(read) => read.unwrap_or_default(),
+                Err(e) => {
+                    let cause = error_words(&e);
+                    faults.push(self.fault(&path, Verdict::Unreadable, cause).latent().known_by(KnownBy::SelfProof));
+                    continue;
+                }
+            };
+            examined.coverage.examined += 1;
+            let same = |program: &Shipped| program.bytes.as_ref().is_ok_and(|bytes| *bytes == read);
+            // A boot loader without a signature is the same as that of the system's own folder.
+            let is_own =
+                || self.programs_in(own).any(|own| self.fat.read(&own).is_ok_and(|own| own.as_deref() == Some(&read)));
+            if shipped.iter().any(same) || is_own() {
+                continue;
+            }
+            match self_proof(&read) {
+                SelfProof::Matches => {}
+                SelfProof::Unsigned if is_efi_program(&read) => {
+                    examined.note_extent(format!("{path} is another system's, or its own"));
+                }
+                proof => {
+                    let cause = match proof {
+                        SelfProof::Differs => "its content does not have the checksum in its own signature",
+                        _ => "it is no program, or is cut off",
+                    };
+                    let fault = self.fault(
+                        &path,
+                        Verdict::Altered,
+                        format!("{cause}; firmware without an entry for this system starts EFI/BOOT"),
+                    );
+                    // Whether the firmware has an entry is not known from the disk.
+                    let is_started = name.starts_with("boot") || name.starts_with("fb") || name.starts_with("grub");
+                    faults.push(fault.breaks_if(is_started).known_by(KnownBy::SelfProof));
+                }
+            }
+        }
+    }
+
+    /// Names the folders of other systems, which are not judged.
+    fn name_others(&self, own: &str, examined: &mut Examined) {
+        let folders = self.entries.iter().filter(|entry| entry.is_folder);
+        let below = folders.filter_map(|entry| Some(entry.path.split_once('/')?.1).filter(|name| !name.contains('/')));
+        let others: Vec<&str> =
+            below.filter(|name| !name.eq_ignore_ascii_case(own) && !name.eq_ignore_ascii_case(REMOVABLE)).collect();
+        if !others.is_empty() {
+            let names = others.join(", EFI/");
+            examined.note_extent(format!(
+                "EFI/{names} on {} not judged (not this system's)",
+                self.layout.volume_name(self.volume)
+            ));
+        }
+    }
+}

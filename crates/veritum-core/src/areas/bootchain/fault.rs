@@ -1,0 +1,139 @@
+//! [`Faults`]: what is wrong with the boot chain, in the order in which a start meets it.
+
+use super::BOOTCHAIN;
+use crate::areas::Examined;
+use crate::model::{
+    Action, Authority, Finding, KnownBy, PackageId, Severity, StartEffect, Subject, SystemPath, Verdict,
+};
+use crate::plan::Left;
+
+/// The parts of the boot chain, in the order in which a start meets them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Stage {
+    Firmware,
+    Table,
+    EfiPartition,
+    BootCode,
+    LoaderFiles,
+    Menu,
+    Kernel,
+    Initramfs,
+    Root,
+    Mounts,
+}
+
+/// Something that is wrong.
+#[derive(Debug, Clone)]
+pub(super) struct Fault {
+    pub(super) stage: Stage,
+    pub(super) subject: Subject,
+    pub(super) verdict: Verdict,
+    pub(super) effect: Option<StartEffect>,
+    pub(super) known_by: KnownBy,
+    pub(super) cause: String,
+    pub(super) action: Option<Action>,
+    pub(super) package: Option<(PackageId, Authority)>,
+}
+
+impl Fault {
+    /// A fault of a part of a disk: `disk.img: boot code`.
+    pub(super) fn on_disk(stage: Stage, name: String, verdict: Verdict, cause: impl Into<String>) -> Self {
+        Self::new(stage, Subject::Volume { name }, verdict, cause)
+    }
+
+    /// A fault of a file of the machine.
+    pub(super) fn on_path(stage: Stage, path: &SystemPath, verdict: Verdict, cause: impl Into<String>) -> Self {
+        Self::new(stage, Subject::path(path), verdict, cause)
+    }
+
+    fn new(stage: Stage, subject: Subject, verdict: Verdict, cause: impl Into<String>) -> Self {
+        let (effect, known_by) = (None, KnownBy::Derived);
+        Self { stage, subject, verdict, effect, known_by, cause: cause.into(), action: None, package: None }
+    }
+
+    /// The same, with what it means for the next start.
+    pub(super) fn effect(self, effect: StartEffect) -> Self {
+        Self { effect: Some(effect), ..self }
+    }
+
+    pub(super) fn breaks(self) -> Self {
+        self.effect(StartEffect::BreaksStart)
+    }
+
+    pub(super) fn latent(self) -> Self {
+        self.effect(StartEffect::Latent)
+    }
+
+    /// The same, breaking the start if the condition is true, else without effect on it.
+    pub(super) fn breaks_if(self, breaks: bool) -> Self {
+        if breaks { self.breaks() } else { self.latent() }
+    }
+
+    pub(super) fn known_by(self, known_by: KnownBy) -> Self {
+        Self { known_by, ..self }
+    }
+
+    pub(super) fn action(self, action: impl Into<Action>) -> Self {
+        Self { action: Some(action.into()), ..self }
+    }
+
+    pub(super) fn package(self, package: Option<(PackageId, Authority)>) -> Self {
+        Self { package, ..self }
+    }
+
+    fn finding(&self) -> Finding {
+        let finding = Finding::on(BOOTCHAIN, self.subject.clone(), self.verdict);
+        let severity = match self.effect {
+            Some(StartEffect::BreaksStart) => Severity::High,
+            Some(StartEffect::Latent) => Severity::Medium,
+            _ => finding.severity,
+        };
+        Finding {
+            severity,
+            package: self.package.as_ref().map(|(id, _)| id.clone()),
+            verified_by: self.package.as_ref().map(|(_, authority)| *authority),
+            cause: Some(self.cause.clone()),
+            action: self.action.clone(),
+            effect: self.effect,
+            known_by: Some(self.known_by),
+            ..finding
+        }
+    }
+}
+
+/// What is wrong with the boot chain.
+#[derive(Debug, Default)]
+pub(super) struct Faults(Vec<Fault>);
+
+impl Faults {
+    pub(super) fn push(&mut self, fault: Fault) {
+        let same = |known: &Fault| known.subject == fault.subject && known.verdict == fault.verdict;
+        match self.0.iter_mut().find(|known| same(known)) {
+            // One finding for a subject and verdict: the most serious effect, and all causes.
+            Some(known) => {
+                known.effect = match (known.effect, fault.effect) {
+                    (Some(one), Some(other)) => Some(one.min(other)),
+                    (one, other) => one.or(other),
+                };
+                if !known.cause.contains(&fault.cause) {
+                    known.cause.push_str("; ");
+                    known.cause.push_str(&fault.cause);
+                }
+            }
+            None => self.0.push(fault),
+        }
+    }
+
+    /// Adds them to the result: what breaks the start first, and each in the order in which the start meets it.
+    pub(super) fn add_to(mut self, examined: &mut Examined) {
+        self.0.sort_by_key(|fault| (fault.effect.is_none(), fault.effect, fault.stage));
+        for fault in &self.0 {
+            let finding = fault.finding();
+            if finding.verdict.is_problem() {
+                let why = "Veritum only reads the boot chain".to_owned();
+                examined.left.push(Left::new(&finding, why, finding.action.clone()));
+            }
+            examined.findings.push(finding);
+        }
+    }
+}

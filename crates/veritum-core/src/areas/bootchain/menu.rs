@@ -1,0 +1,338 @@
+//! The boot menu: whether it is complete, and whether what it names exists.
+
+use super::fault::{Fault, Faults, Stage};
+use super::layout::Layout;
+use super::packages::PackageFiles;
+use crate::areas::Examined;
+use crate::devices::{PartitionType, VolumeKind};
+use crate::formats::boot::environment::{self, EnvironmentFault};
+use crate::formats::boot::menu::{Command, Menu, MenuFault};
+use crate::model::{KnownBy, SystemPath, Verdict};
+
+const MENU: &str = "/boot/grub/grub.cfg";
+const ENVIRONMENT: &str = "/boot/grub/grubenv";
+const SETTINGS: &str = "/etc/default/grub";
+
+/// What an entry of the menu starts.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Started {
+    /// The kernel's path on the machine, if its file system is mounted there.
+    pub(super) kernel: Option<SystemPath>,
+    /// Those of the initial file systems.
+    pub(super) initramfs: Vec<SystemPath>,
+    /// The kernel's arguments.
+    pub(super) arguments: Vec<String>,
+}
+
+/// What the menu starts.
+#[derive(Debug, Default)]
+pub(super) struct MenuStarts {
+    /// What every entry starts, in order.
+    pub(super) entries: Vec<Started>,
+    /// The position of the one that starts by itself.
+    pub(super) default: Option<usize>,
+}
+
+impl MenuStarts {
+    /// What starts by itself.
+    pub(super) fn started(&self) -> Option<&Started> {
+        self.entries.get(self.default?)
+    }
+}
+
+/// Judges the menu. `boots` is the position of the volume with /boot/grub, `root` that with the root.
+pub(super) fn judge(
+    layout: &Layout,
+    files: &PackageFiles<'_>,
+    (boots, root): (Option<usize>, Option<usize>),
+    faults: &mut Faults,
+    examined: &mut Examined,
+) -> MenuStarts {
+    let path = SystemPath::literal(MENU);
+    let bytes = match files.read(&path) {
+        Ok(Some(bytes)) => bytes,
+        Ok(None) => {
+            let cause = "GRUB shows its prompt instead of the menu";
+            faults.push(Fault::on_path(Stage::Menu, &path, Verdict::Missing, cause).breaks().action(generate()));
+            return MenuStarts::default();
+        }
+        Err(why) => {
+            let fault = Fault::on_path(Stage::Menu, &path, Verdict::Unreadable, why).known_by(KnownBy::Medium);
+            faults.push(fault.breaks());
+            return MenuStarts::default();
+        }
+    };
+    examined.coverage.examined += 1;
+    let menu = Menu::parse(&bytes);
+    let judge = Judge { layout, files, boots, root, menu: &menu };
+    judge.structure(faults);
+    let starts = judge.entries(faults, examined);
+    judge.environment(faults);
+    judge.age(faults);
+    starts
+}
+
+fn generate() -> crate::model::Action {
+    crate::model::Action::explained("have the menu generated again, in the mounted system", "update-grub")
+}
+
+struct Judge<'a, 'b> {
+    layout: &'a Layout,
+    files: &'a PackageFiles<'b>,
+    boots: Option<usize>,
+    root: Option<usize>,
+    menu: &'a Menu,
+}
+
+impl Judge<'_, '_> {
+    fn fault(&self, verdict: Verdict, cause: impl Into<String>) -> Fault {
+        Fault::on_path(Stage::Menu, &SystemPath::literal(MENU), verdict, cause).action(generate())
+    }
+
+    fn structure(&self, faults: &mut Faults) {
+        let menu = self.menu;
+        // What is complete before the damage is still shown.
+        let is_section = |fault: &&MenuFault| matches!(fault, MenuFault::Section(_));
+        let first = menu.faults.iter().filter(|fault| !is_section(fault)).map(line_of).min().unwrap_or(usize::MAX);
+        let shown = menu.entries.iter().any(|entry| entry.line < first && entry.above.is_empty());
+        for fault in &menu.faults {
+            let (verdict, cause) = match fault {
+                MenuFault::Empty => (Verdict::Truncated, "it is empty".to_owned()),
+                MenuFault::Zeros => (Verdict::Corrupt, "it contains zero bytes".to_owned()),
+                MenuFault::Large => (Verdict::Corrupt, "it is larger than menus are".to_owned()),
+                MenuFault::Quote(line) => (Verdict::Truncated, format!("a quotation in line {line} does not end")),
+                MenuFault::Open(line) => (Verdict::Truncated, format!("what begins in line {line} does not end")),
+                MenuFault::Close(line) => (Verdict::Corrupt, format!("line {line} ends what does not begin")),
+                MenuFault::Section(line) => (Verdict::Truncated, format!("the section in line {line} is not complete")),
+            };
+            faults.push(self.fault(verdict, cause).known_by(KnownBy::SelfProof).breaks_if(!shown));
+        }
+        if menu.faults.is_empty() && menu.entries.is_empty() {
+            faults.push(self.fault(Verdict::Inconsistent, "it has no entries").breaks());
+        }
+    }
+
+    /// Judges what every entry names.
+    fn entries(&self, faults: &mut Faults, examined: &mut Examined) -> MenuStarts {
+        let default = self.default(faults);
+        let mut starts = MenuStarts { entries: Vec::new(), default };
+        for at in 0..self.menu.entries.len() {
+            examined.coverage.examined += 1;
+            let is_default = default == Some(at);
+            starts.entries.push(self.entry(at, is_default, faults, examined));
+        }
+        starts
+    }
+
+    /// The position of the entry that starts by itself.
+    fn default(&self, faults: &mut Faults) -> Option<usize> {
+        let sets = self.menu.commands.iter().filter(|command| command.name() == "set" && command.entry.is_none());
+        let mut values = sets.filter_map(|command| command.words.get(1)?.strip_prefix("default="));
+        let mut wanted = values.rfind(|value| !value.contains('$')).unwrap_or("0").to_owned();
+        let saved = self.environment_values();
+        let saved = |name: &str| saved.iter().find(|(own, _)| own == name).map(|(_, value)| value.clone());
+        let uses_saved = self.menu.commands.iter().any(|c| c.words.iter().any(|word| word == "default=${saved_entry}"));
+        for (name, used) in [("saved_entry", uses_saved), ("next_entry", true)] {
+            if let Some(value) = saved(name).filter(|value| used && !value.is_empty()) {
+                match self.find(&value) {
+                    Some(_) => wanted = value,
+                    None => {
+                        let path = SystemPath::literal(ENVIRONMENT);
+                        let cause = format!("{name} is {value}, which is no entry of the menu: the first one starts");
+                        faults.push(Fault::on_path(Stage::Menu, &path, Verdict::Inconsistent, cause).latent());
+                    }
+                }
+            }
+        }
+        self.find(&wanted).or((!self.menu.entries.is_empty()).then_some(0))
+    }
+
+    /// The position of an entry by its place, its id or its title; each part may name a submenu.
+    fn find(&self, wanted: &str) -> Option<usize> {
+        let last = wanted.rsplit('>').next().unwrap_or(wanted);
+        let entries = &self.menu.entries;
+        let by = |is: &dyn Fn(&crate::formats::boot::menu::Entry) -> bool| entries.iter().position(is);
+        by(&|entry| entry.position == wanted)
+            .or_else(|| by(&|entry| !entry.id.is_empty() && entry.id == last))
+            .or_else(|| by(&|entry| entry.title == last))
+    }
+
+    fn entry(&self, at: usize, is_default: bool, faults: &mut Faults, examined: &mut Examined) -> Started {
+        let mut started = Started::default();
+        // A search that fails leaves the device of the prefix.
+        let mut volume = self.boots;
+        // Entries of another system are its own matter.
+        let mut is_foreign = false;
+        for command in self.menu.commands_of(at) {
+            let words = &command.words;
+            match command.name() {
+                "search" | "search.fs_uuid" => match self.searched(command) {
+                    Searched::Volume(found) => volume = Some(found),
+                    Searched::Nothing(uuid) if self.layout.unread.is_empty() && !self.layout.set.disks.is_empty() => {
+                        let cause = format!(
+                            "line {}: it searches for the file system {uuid}, which does not exist",
+                            command.line
+                        );
+                        faults.push(self.fault(Verdict::Inconsistent, cause).latent());
+                    }
+                    Searched::Nothing(_) | Searched::Other => {}
+                },
+                "insmod" => {
+                    if let Some(module) = words.get(1) {
+                        self.module(module, volume, command.line, faults);
+                    }
+                }
+                "chainloader" | "configfile" | "multiboot" | "multiboot2" => is_foreign = true,
+                name if name.starts_with("linux") => {
+                    let path = words.get(1).map(String::as_str).unwrap_or_default();
+                    started.arguments = words.iter().skip(2).cloned().collect();
+                    is_foreign |=
+                        volume.is_some_and(|volume| Some(volume) != self.boots && !self.layout.is_mounted(volume));
+                    if is_foreign {
+                        continue;
+                    }
+                    started.kernel = self.named_file(path, volume, command.line, is_default, faults);
+                    self.root_argument(command, is_default, faults, examined);
+                }
+                name if name.starts_with("initrd") && !is_foreign => {
+                    let paths = words.iter().skip(1);
+                    let found =
+                        paths.filter_map(|path| self.named_file(path, volume, command.line, is_default, faults));
+                    started.initramfs = found.collect();
+                }
+                _ => {}
+            }
+        }
+        started
+    }
+
+    /// What a search finds.
+    fn searched(&self, command: &Command) -> Searched {
+        let words = &command.words;
+        if command.name() == "search" && !words.iter().any(|word| word == "--fs-uuid" || word == "-u") {
+            return Searched::Other;
+        }
+        let uuid = words.iter().skip(1).rfind(|word| !word.starts_with('-') && *word != "root");
+        match uuid {
+            Some(uuid) if !uuid.contains('$') => match self.layout.set.named(&format!("UUID={uuid}")) {
+                Some(found) => Searched::Volume(found),
+                None => Searched::Nothing(uuid.clone()),
+            },
+            _ => Searched::Other,
+        }
+    }
+
+    /// A file that an entry names; on the machine, if its file system is mounted there.
+    fn named_file(
+        &self,
+        path: &str,
+        volume: Option<usize>,
+        line: usize,
+        is_default: bool,
+        faults: &mut Faults,
+    ) -> Option<SystemPath> {
+        // `(hd0,gpt2)/boot/…` names its own device.
+        let path = path.split_once(')').map_or(path, |(_, path)| path);
+        if path.contains('$') {
+            return None;
+        }
+        let place = match volume {
+            Some(volume) => self.layout.path_on(volume, path),
+            None => SystemPath::parse(path.as_bytes()).ok(),
+        }?;
+        if !self.files.exists(&place) {
+            let cause = format!("line {line}: {path} does not exist");
+            faults.push(self.fault(Verdict::Inconsistent, cause).breaks_if(is_default));
+            return Some(place);
+        }
+        Some(place)
+    }
+
+    /// Whether the root that the kernel is given exists.
+    fn root_argument(&self, command: &Command, is_default: bool, faults: &mut Faults, examined: &mut Examined) {
+        let Some(root) = command.words.iter().find_map(|word| word.strip_prefix("root=")) else { return };
+        let is_named = ["UUID=", "LABEL=", "PARTUUID="].iter().any(|kind| root.starts_with(kind));
+        if !is_named || self.layout.set.disks.is_empty() {
+            return;
+        }
+        match self.layout.set.named(root) {
+            Some(found) if self.root.is_some_and(|own| own != found) => {
+                let cause =
+                    format!("line {}: the kernel gets {root} as its root, which is another file system", command.line);
+                faults.push(self.fault(Verdict::Inconsistent, cause).breaks_if(is_default));
+            }
+            Some(_) => {}
+            None if self.root.is_none() => {
+                examined.leave_out(format!("{MENU} line {}: whether {root} exists", command.line))
+            }
+            None => {
+                let cause = format!("line {}: the kernel gets {root} as its root, which does not exist", command.line);
+                faults.push(self.fault(Verdict::Inconsistent, cause).breaks_if(is_default));
+            }
+        }
+    }
+
+    /// Whether a module that reads a table or a file system fits to what is there.
+    fn module(&self, module: &str, volume: Option<usize>, line: usize, faults: &mut Faults) {
+        let Some(found) = volume.map(|at| self.layout.volume(at)) else { return };
+        let table = found.partition.as_ref().map(|partition| match partition.kind {
+            PartitionType::Gpt(_) => "part_gpt",
+            PartitionType::Mbr(_) => "part_msdos",
+        });
+        let kind = found.contains.as_ref().map(|found| found.kind);
+        let own = match kind {
+            Some(VolumeKind::Ext4) => "ext2",
+            Some(VolumeKind::Btrfs) => "btrfs",
+            Some(VolumeKind::Xfs) => "xfs",
+            Some(VolumeKind::Vfat) => "fat",
+            _ => return,
+        };
+        let is_wrong = match module {
+            "part_gpt" | "part_msdos" => table.is_some_and(|table| table != module),
+            "ext2" | "btrfs" | "xfs" | "fat" => module != own,
+            _ => false,
+        };
+        if is_wrong {
+            let cause = format!("line {line}: the module {module} does not fit to the disk, which needs {own}");
+            faults.push(self.fault(Verdict::Inconsistent, cause).latent());
+        }
+    }
+
+    fn environment_values(&self) -> Vec<(String, String)> {
+        let bytes = self.files.read(&SystemPath::literal(ENVIRONMENT)).ok().flatten();
+        bytes.and_then(|bytes| environment::parse(&bytes).ok()).unwrap_or_default()
+    }
+
+    fn environment(&self, faults: &mut Faults) {
+        let path = SystemPath::literal(ENVIRONMENT);
+        let Ok(Some(bytes)) = self.files.read(&path) else { return };
+        let cause = match environment::parse(&bytes) {
+            Ok(_) => return,
+            Err(EnvironmentFault::Size(size)) => format!("it has {size} bytes instead of 1024: GRUB ignores it"),
+            Err(EnvironmentFault::Header) => "it does not begin as GRUB expects: GRUB ignores it".to_owned(),
+        };
+        faults.push(Fault::on_path(Stage::Menu, &path, Verdict::Corrupt, cause).latent().known_by(KnownBy::SelfProof));
+    }
+
+    /// Whether the settings are newer than the menu.
+    fn age(&self, faults: &mut Faults) {
+        let changed = |path: &'static str| self.files.changed(&SystemPath::literal(path));
+        let (Some(menu), Some(settings)) = (changed(MENU), changed(SETTINGS)) else { return };
+        if settings > menu {
+            faults.push(self.fault(Verdict::Outdated, format!("{SETTINGS} was changed after it was generated")));
+        }
+    }
+}
+
+fn line_of(fault: &MenuFault) -> usize {
+    match fault {
+        MenuFault::Empty | MenuFault::Zeros | MenuFault::Large => 0,
+        MenuFault::Quote(line) | MenuFault::Open(line) | MenuFault::Close(line) | MenuFault::Section(line) => *line,
+    }
+}
+
+enum Searched {
+    Volume(usize),
+    Nothing(String),
+    Other,
+}

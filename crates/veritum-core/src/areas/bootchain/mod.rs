@@ -1,0 +1,341 @@
+//! The area `bootchain`: what starts the machine, from the partition table to the file systems that are mounted; and what keeps it from
+//! starting. It only reads.
+
+mod bios;
+mod efi;
+mod fault;
+mod firmware;
+mod initramfs;
+mod kernels;
+mod layout;
+mod menu;
+mod mounts;
+mod packages;
+mod tables;
+
+use std::borrow::Cow;
+use std::sync::Arc;
+use std::time::Instant;
+
+use self::fault::{Fault, Faults, Stage};
+use self::layout::Layout;
+use self::packages::PackageFiles;
+use self::tables::StartedBy;
+use super::{About, Area, Checked, Cx, Examined};
+use crate::devices::{DiskSet, VolumeKind};
+use crate::model::{AreaName, Finding, Scope, SystemPath, Verdict};
+use crate::platform::efi_variables::firmware_entries;
+use crate::report::ExplainReport;
+use crate::system::WorkError;
+
+/// The area's name.
+pub const BOOTCHAIN: AreaName = AreaName::new("bootchain");
+
+/// The area `bootchain`.
+pub struct Bootchain;
+
+static ABOUT: About = About {
+    name: BOOTCHAIN,
+    help: "what starts the system: partition tables, boot code, boot menu, kernels, initial file systems, fstab",
+    by_default: true,
+    only_when_named: &[],
+    unit: ("part of the boot chain", "parts of the boot chain"),
+    selector: None,
+    heading: |_| Cow::Borrowed("boot chain"),
+    counted_as: &[
+        (Verdict::Superseded, "outdated initial file system", "outdated initial file systems"),
+        (Verdict::Outdated, "boot menu older than its settings", "boot menus older than their settings"),
+    ],
+    by_package: false,
+    rereads_the_medium: false,
+    not_touched: &[],
+    is_advised: true,
+    is_of_machine: true,
+    by_reference: false,
+};
+
+/// The packages' files that the boot chain is compared with.
+const COMPARED: [&str; 3] = ["/usr/lib/grub", "/usr/lib/shim", "/boot"];
+/// What a machine with a boot chain has.
+const TRACES: [&str; 2] = ["/boot/grub", "/boot/efi"];
+
+impl Area for Bootchain {
+    fn about(&self) -> &'static About {
+        &ABOUT
+    }
+
+    /// Containers, and roots that something else starts, have none.
+    fn is_here(&self, cx: &Cx<'_>) -> bool {
+        cx.scope.names(&BOOTCHAIN) || has_boot_chain(cx)
+    }
+
+    fn check(&self, cx: &Cx<'_>, _: &Checked) -> Result<Examined, WorkError> {
+        let begun = Instant::now();
+        let mut examined = Examined::new(BOOTCHAIN);
+        if !has_boot_chain(cx) {
+            examined.leave_out("no kernel and no boot loader are installed: something else starts this system");
+            examined.coverage.incomplete = true;
+            examined.took(begun);
+            return Ok(examined);
+        }
+        let layout = Layout::open(cx)?;
+        let paths = COMPARED.map(SystemPath::literal).to_vec();
+        let scope = Scope { paths, ..Scope::default() };
+        let faults = cx.with_reference(&scope, |reference| {
+            let files = PackageFiles::new(cx, reference);
+            Machine { cx, layout: &layout, files: &files }.judge(&mut examined)
+        })?;
+        faults.add_to(&mut examined);
+        // Where part of it could not be examined although that was asked for, it is not reported as intact.
+        examined.coverage.incomplete = cx.scope.is_deep(&BOOTCHAIN) && !examined.coverage.unexamined.is_empty();
+        examined.took(begun);
+        Ok(examined)
+    }
+
+    fn explain(&self, _cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Result<ExplainReport, WorkError> {
+        Ok(ExplainReport::new(finding, checked.left_of(finding).cloned()))
+    }
+}
+
+fn has_boot_chain(cx: &Cx<'_>) -> bool {
+    let machine = &cx.system.machine;
+    let has_kernel = || {
+        let list = || {
+            let dir = machine.dir(&machine.resolve(&SystemPath::literal("/boot"))?)?;
+            dir.disk().list(dir.fd())
+        };
+        list().is_ok_and(|names| names.iter().any(|(name, _)| name.starts_with(b"vmlinu")))
+    };
+    cx.system.disks.is_some()
+        || TRACES.iter().any(|path| initramfs::is_folder(machine, &SystemPath::literal(path)))
+        || has_kernel()
+        || !installed_kernels(cx).is_empty()
+}
+
+/// The versions of installed kernels.
+fn installed_kernels(cx: &Cx<'_>) -> Vec<String> {
+    let packages = cx.system.installed.packages.iter().map(|package| &package.id.name);
+    let versions = packages.filter_map(|name| {
+        name.strip_prefix("linux-image-")?.strip_suffix("-unsigned").or(name.strip_prefix("linux-image-"))
+    });
+    // Those of versions begin with a digit; the others only depend on the newest.
+    versions
+        .filter(|version| version.starts_with(|c: char| c.is_ascii_digit()) && version.contains('.'))
+        .map(str::to_owned)
+        .collect()
+}
+
+/// The machine, and its disks.
+struct Machine<'a, 'b> {
+    cx: &'a Cx<'b>,
+    layout: &'a Layout,
+    files: &'a PackageFiles<'a>,
+}
+
+impl Machine<'_, '_> {
+    fn judge(&self, examined: &mut Examined) -> Faults {
+        let (layout, files) = (self.layout, self.files);
+        let mut faults = Faults::default();
+        for why in &layout.unread {
+            examined.leave_out(format!("partition tables and boot code: {why}"));
+        }
+        let grub = SystemPath::literal("/boot/grub");
+        let (boots, root) = (layout.volume_of(&grub), layout.volume_of(&SystemPath::root()));
+        if layout.set.disks.is_empty() && layout.unread.is_empty() {
+            examined.leave_out("partition tables and boot code: the disk is not known; name it with --disk");
+        }
+        let how = self.started_by();
+        examined.coverage.examined += layout.set.disks.len() as u64;
+        tables::judge(layout, how, &mut faults);
+        self.superblocks(&mut faults);
+        self.name_hidden(examined);
+        let fstab = mounts::read(files);
+        let has_loader = how.bios || how.uefi;
+        if how.uefi && !layout.set.disks.is_empty() {
+            let own = self.own_folder();
+            let mounted = fstab.iter().find(|mount| mount.place == b"/boot/efi" || mount.place == b"/efi");
+            let mounted = mounted.and_then(|mount| layout.set.named(&mount.device));
+            let efi = efi::judge(layout, files, (&own, mounted, boots), &mut faults, examined);
+            self.firmware((&own, efi), &mut faults, examined);
+        }
+        if how.bios {
+            match boots {
+                Some(boots) => bios::judge(layout, files, boots, &mut faults, examined),
+                None if !layout.set.disks.is_empty() => {
+                    examined.leave_out("boot code: /boot/grub is on none of the disks");
+                }
+                None => {}
+            }
+            self.loader_files(boots, &mut faults, examined);
+        }
+        if !has_loader {
+            examined.leave_out(format!("the boot loader: {}", self.other_loader()));
+        }
+        let starts = match has_loader {
+            true => menu::judge(layout, files, (boots, root), &mut faults, examined),
+            false => menu::MenuStarts::default(),
+        };
+        let kernels = kernels::judge(files, &starts, &installed_kernels(self.cx), &mut faults, examined);
+        let kind = root.and_then(|root| layout.volume(root).contains.as_ref()).map(|found| found.kind);
+        for kernel in &kernels {
+            initramfs::judge(self.cx, files, kernel, kind, &mut faults, examined);
+        }
+        mounts::judge(layout, files, root, &mut faults, examined);
+        faults
+    }
+
+    /// How the machine is started, by the installed packages, else by what is in /boot.
+    fn started_by(&self) -> StartedBy {
+        let files = self.files;
+        let has = |name: &str| {
+            files.exists(
+                &SystemPath::parse(format!("/boot/grub/{name}").as_bytes()).unwrap_or_else(|_| SystemPath::root()),
+            )
+        };
+        let of_efi = ["grub-efi-amd64", "grub-efi-ia32", "grub-efi-arm64", "grub-efi-arm"];
+        let packages =
+            StartedBy { bios: files.has_package("grub-pc"), uefi: of_efi.iter().any(|name| files.has_package(name)) };
+        if packages.bios || packages.uefi {
+            return packages;
+        }
+        let uefi = ["x86_64-efi", "i386-efi", "arm64-efi", "arm-efi"].iter().any(|name| has(name));
+        StartedBy { bios: has("i386-pc"), uefi }
+    }
+
+    fn other_loader(&self) -> &'static str {
+        let has = |path: &'static str| self.files.exists(&SystemPath::literal(path));
+        match () {
+            () if has("/boot/loader") || has("/boot/efi/loader") || has("/efi/loader") => "systemd-boot is not judged",
+            () if has("/boot/extlinux") => "extlinux is not judged",
+            () => "no boot loader that is known here is installed",
+        }
+    }
+
+    /// The name of the system's folder on an EFI partition (GRUB_DISTRIBUTOR of Debian's /etc/default/grub, in lower case).
+    fn own_folder(&self) -> String {
+        let release = ["/etc/os-release", "/usr/lib/os-release"].into_iter().find_map(|path| {
+            let text = self.files.read(&SystemPath::literal(path)).ok().flatten()?;
+            let text = String::from_utf8_lossy(&text).into_owned();
+            text.lines().find_map(|line| line.strip_prefix("ID=").map(|id| id.trim_matches(['"', '\'']).to_owned()))
+        });
+        release.filter(|id| !id.is_empty() && !id.contains('/')).unwrap_or_else(|| "debian".to_owned())
+    }
+
+    fn firmware(&self, own: (&str, Option<usize>), faults: &mut Faults, examined: &mut Examined) {
+        let is_here = self.layout.set.disks.iter().all(|disk| disk.device.is_block());
+        match firmware_entries().filter(|_| is_here) {
+            Some(firmware) => firmware::judge(self.layout, &firmware, own, faults, examined),
+            None => examined.note_extent("the firmware's boot entries cannot be seen from here".to_owned()),
+        }
+    }
+
+    /// The modules that the core image loads next, from the machine's own copies.
+    fn loader_files(&self, boots: Option<usize>, faults: &mut Faults, examined: &mut Examined) {
+        let list = self
+            .files
+            .read(&SystemPath::literal(bios::SHIPPED).child(b"moddep.lst").unwrap_or_else(|_| SystemPath::root()));
+        let list = list.ok().flatten().unwrap_or_default();
+        let kind = boots.and_then(|at| self.layout.volume(at).contains.as_ref()).map(|found| found.kind);
+        let mut first = vec!["normal"];
+        first.extend(match kind {
+            Some(VolumeKind::Btrfs) => Some("btrfs"),
+            Some(VolumeKind::Xfs) => Some("xfs"),
+            _ => None,
+        });
+        let needed = bios::needed_modules(&list, &first);
+        // The menu itself needs these to start a kernel.
+        let starts = ["linux", "search", "search_fs_uuid", "gzio", "test", "echo"];
+        let is_needed = |name: &str| needed.iter().any(|own| own == name) || starts.contains(&name) && name == "linux";
+        bios::copies(self.files, (bios::SHIPPED, bios::COPIES), &is_needed, faults, examined);
+    }
+
+    /// Whether the kernel and GRUB can read the file systems of the root and of /boot.
+    fn superblocks(&self, faults: &mut Faults) {
+        for (at, volume) in self.layout.set.volumes.iter().enumerate() {
+            let is_ext4 = volume.contains.as_ref().is_some_and(|found| found.kind == VolumeKind::Ext4);
+            if !is_ext4 || !self.layout.is_mounted(at) {
+                continue;
+            }
+            superblock(self.layout, at, faults);
+        }
+    }
+
+    /// Names what hides other file systems.
+    fn name_hidden(&self, examined: &mut Examined) {
+        for (at, volume) in self.layout.set.volumes.iter().enumerate() {
+            let what = match volume.contains.as_ref().map(|found| found.kind) {
+                Some(VolumeKind::Encrypted) => "is encrypted",
+                Some(VolumeKind::Lvm) => "is part of a volume group (LVM)",
+                Some(VolumeKind::Raid) => "is part of an array (RAID)",
+                _ => continue,
+            };
+            examined.leave_out(format!("{} {what}: what is inside", self.layout.volume_name(at)));
+        }
+    }
+}
+
+/// Judges the first superblock of an ext4 file system: neither the kernel nor GRUB uses its copies.
+fn superblock(layout: &Layout, at: usize, faults: &mut Faults) {
+    let Ok(fs) = crate::devices::ext4::FileSystem::open(&layout.volume(at).bytes) else { return };
+    if let Some(fault) = &fs.first_is {
+        let why = match fault {
+            crate::devices::ext4::Fault::Unreadable => "cannot be read",
+            crate::devices::ext4::Fault::Checksum => "has a wrong checksum",
+            crate::devices::ext4::Fault::Structure(_) => "is not valid",
+        };
+        let name = format!("{}: superblock", layout.volume_name(at));
+        let cause = format!("the first superblock {why}; neither the kernel nor GRUB uses its copies");
+        let action = "let the file system's own check write it again from a copy, unmounted (e2fsck -b 32768)";
+        let fault = Fault::on_disk(Stage::Root, name, Verdict::Corrupt, cause).action(action);
+        faults.push(fault.breaks().known_by(crate::model::KnownBy::SelfProof));
+    }
+}
+
+/// Examines the boot chain of disks on which no installed system can be read: the tables, and the file systems.
+pub fn examine_bare_disks(set: Arc<DiskSet>) -> Examined {
+    let begun = Instant::now();
+    let mut examined = Examined::new(BOOTCHAIN);
+    let layout = Layout::of_disks(set);
+    let mut faults = Faults::default();
+    examined.coverage.examined += layout.set.disks.len() as u64;
+    tables::judge(&layout, StartedBy::default(), &mut faults);
+    for at in layout.of_kind(VolumeKind::Ext4).collect::<Vec<_>>() {
+        superblock(&layout, at, &mut faults);
+    }
+    faults.add_to(&mut examined);
+    for (at, volume) in layout.set.volumes.iter().enumerate() {
+        let kind = volume.contains.as_ref().map(|found| found.kind);
+        let name = layout.volume_name(at);
+        match kind {
+            Some(VolumeKind::Btrfs | VolumeKind::Xfs) => examined.leave_out(format!(
+                "{name} ({}) is read only when it is mounted: mount it, and add --root DIR",
+                kind.map_or("", VolumeKind::name)
+            )),
+            Some(VolumeKind::Encrypted | VolumeKind::Lvm | VolumeKind::Raid) => {
+                examined.leave_out(format!("{name} is {}: what is inside", kind.map_or("", VolumeKind::name)));
+            }
+            _ => {}
+        }
+    }
+    examined.leave_out("boot code, menu, kernels: no installed system can be read on these disks");
+    examined.coverage.incomplete = true;
+    examined.took(begun);
+    examined
+}
+
+/// How a content differs from the right one, in words.
+fn difference(found: &[u8], right: &[u8]) -> String {
+    let wrong = found.iter().zip(right).filter(|(one, other)| one != other).count();
+    let first = found.iter().zip(right).position(|(one, other)| one != other);
+    match (found.len().cmp(&right.len()), first) {
+        (std::cmp::Ordering::Less, None) => format!("it ends after {} of {} bytes", found.len(), right.len()),
+        (_, Some(first)) if wrong == 1 => format!("1 byte differs, at {first:#x}"),
+        (_, Some(first)) => format!("{wrong} bytes differ, the first one at {first:#x}"),
+        (_, None) => format!("it has {} bytes instead of {}", found.len(), right.len()),
+    }
+}
+
+/// A number with its unit.
+fn counted(number: u64, one: &str, many: &str) -> String {
+    if number == 1 { format!("1 {one}") } else { format!("{number} {many}") }
+}

@@ -1,0 +1,193 @@
+//! What is mounted at the start: fstab(5) and crypttab(5) against the file systems that are there.
+
+use super::fault::{Fault, Faults, Stage};
+use super::layout::Layout;
+use super::packages::PackageFiles;
+use crate::areas::Examined;
+use crate::formats::boot::mounts::{CryptVolume, Mount, crypttab, fstab};
+use crate::model::{StartEffect, SystemPath, Verdict, quoted};
+
+const FSTAB: &str = "/etc/fstab";
+const CRYPTTAB: &str = "/etc/crypttab";
+/// Types that are on no disk.
+const VIRTUAL: [&str; 16] = [
+    "proc", "sysfs", "tmpfs", "devtmpfs", "devpts", "none", "nfs", "nfs4", "cifs", "smb3", "9p", "ceph", "overlay",
+    "debugfs", "tracefs", "efivarfs",
+];
+
+/// Reads fstab(5); empty if there is none.
+pub(super) fn read(files: &PackageFiles<'_>) -> Vec<Mount> {
+    let text = files.read(&SystemPath::literal(FSTAB)).ok().flatten().unwrap_or_default();
+    fstab(&text).0
+}
+
+/// Judges both lists. `root` is the position of the volume with the root.
+pub(super) fn judge(
+    layout: &Layout,
+    files: &PackageFiles<'_>,
+    root: Option<usize>,
+    faults: &mut Faults,
+    examined: &mut Examined,
+) {
+    let path = SystemPath::literal(FSTAB);
+    let text = match files.read(&path) {
+        Ok(Some(text)) => text,
+        Ok(None) => {
+            let cause = "without it the root stays read-only, and nothing else is mounted";
+            faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Missing, cause).effect(StartEffect::SlowsStart));
+            return;
+        }
+        Err(why) => return examined.leave_out(why),
+    };
+    let (mounts, bad) = fstab(&text);
+    examined.coverage.examined += mounts.len() as u64;
+    for line in bad {
+        let cause = format!("line {line} cannot be read");
+        faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Corrupt, cause).latent());
+    }
+    let crypt = files.read(&SystemPath::literal(CRYPTTAB)).ok().flatten().unwrap_or_default();
+    let (volumes, bad) = crypttab(&crypt);
+    for line in bad {
+        let cause = format!("line {line} cannot be read");
+        let path = SystemPath::literal(CRYPTTAB);
+        faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Corrupt, cause).latent());
+    }
+    let judge = Judge { layout, files, root, volumes: &volumes };
+    mounts.iter().for_each(|mount| judge.mount(mount, faults, examined));
+    volumes.iter().for_each(|volume| judge.crypt(volume, faults, examined));
+}
+
+struct Judge<'a, 'b> {
+    layout: &'a Layout,
+    files: &'a PackageFiles<'b>,
+    root: Option<usize>,
+    volumes: &'a [CryptVolume],
+}
+
+/// Whether a device is there.
+enum There {
+    Volume(usize),
+    No,
+    Unknown,
+}
+
+impl Judge<'_, '_> {
+    fn find(&self, device: &str) -> There {
+        if let Some(name) = device.strip_prefix("/dev/mapper/") {
+            let listed = self.volumes.iter().any(|volume| volume.name == name);
+            return if listed || name.contains('-') { There::Unknown } else { There::No };
+        }
+        let is_named = ["UUID=", "LABEL=", "PARTUUID="].iter().any(|kind| device.starts_with(kind));
+        if !is_named {
+            return There::Unknown;
+        }
+        match self.layout.set.named(device) {
+            Some(at) => There::Volume(at),
+            // It can be inside what is encrypted, or part of something, or on a disk that was not named.
+            None if self.has_hidden() => There::Unknown,
+            None => There::No,
+        }
+    }
+
+    /// Whether file systems can be inside of what was not opened, or on other disks.
+    fn has_hidden(&self) -> bool {
+        use crate::devices::VolumeKind::{Encrypted, Lvm, Raid};
+        let hides = |kind| matches!(kind, Encrypted | Lvm | Raid);
+        self.layout.set.disks.is_empty()
+            || !self.layout.unread.is_empty()
+            || self
+                .layout
+                .set
+                .volumes
+                .iter()
+                .any(|volume| volume.contains.as_ref().is_some_and(|found| hides(found.kind)))
+    }
+
+    fn mount(&self, mount: &Mount, faults: &mut Faults, examined: &mut Examined) {
+        let is_network = mount.has("_netdev") || mount.device.contains(":/") || mount.kind.starts_with("fuse");
+        if VIRTUAL.contains(&&*mount.kind) || is_network || mount.has("bind") || mount.has("rbind") {
+            return;
+        }
+        let path = SystemPath::literal(FSTAB);
+        let place = quoted(&mount.place);
+        let fault = |verdict, cause: String| Fault::on_path(Stage::Mounts, &path, verdict, cause);
+        let is_root = mount.place == b"/";
+        match self.find(&mount.device) {
+            There::Volume(at) => {
+                let found = self.layout.volume(at).contains.as_ref();
+                if is_root && self.root.is_some_and(|root| root != at) {
+                    let cause =
+                        format!("line {}: / is said to be {}, which is another file system", mount.line, mount.device);
+                    faults.push(fault(Verdict::Inconsistent, cause).latent());
+                }
+                let kind = found.map_or("", |found| found.kind.name());
+                if !kind.is_empty() && !same_kind(&mount.kind, kind) {
+                    let cause =
+                        format!("line {}: {} is said to be {}, and is {kind}", mount.line, mount.device, mount.kind);
+                    faults.push(fault(Verdict::Inconsistent, cause).effect(self.effect(mount)));
+                }
+                if !is_root && mount.kind != "swap" && !mount.is_optional() && !self.has_folder(&mount.place) {
+                    // systemd creates missing mount points.
+                    examined.note_extent(format!("the mount point {place} does not exist; it is created at the start"));
+                }
+            }
+            There::No => {
+                let what = if mount.kind == "swap" { "swap".to_owned() } else { place };
+                let cause = match is_root {
+                    true => format!(
+                        "line {}: {} for / does not exist: the root stays as the kernel mounted it",
+                        mount.line, mount.device
+                    ),
+                    false => format!("line {}: {} for {what} does not exist", mount.line, mount.device),
+                };
+                faults.push(fault(Verdict::Inconsistent, cause).effect(self.effect(mount)));
+            }
+            There::Unknown => {
+                if !mount.device.starts_with('/') || mount.device.starts_with("/dev/") {
+                    examined.leave_out(format!("{FSTAB} line {}: whether {} exists", mount.line, mount.device));
+                }
+            }
+        }
+    }
+
+    /// What it means when something cannot be mounted (systemd.mount(5), systemd-fstab-generator(8)): the start ends in emergency mode,
+    /// unless it is optional; it waits for swap, and goes on.
+    fn effect(&self, mount: &Mount) -> StartEffect {
+        match () {
+            () if mount.place == b"/" => StartEffect::Latent,
+            () if mount.has("noauto") || mount.has("x-systemd.automount") => StartEffect::Latent,
+            () if mount.kind == "swap" || mount.has("nofail") => StartEffect::SlowsStart,
+            () => StartEffect::BreaksStart,
+        }
+    }
+
+    fn has_folder(&self, place: &[u8]) -> bool {
+        SystemPath::parse(place).is_ok_and(|place| self.files.exists(&place))
+    }
+
+    fn crypt(&self, volume: &CryptVolume, faults: &mut Faults, examined: &mut Examined) {
+        let has = |option: &str| volume.options.iter().any(|own| own == option);
+        match self.find(&volume.device) {
+            There::No => {
+                let effect = if has("noauto") || has("nofail") { StartEffect::Latent } else { StartEffect::SlowsStart };
+                let cause = format!("line {}: {} for {} does not exist", volume.line, volume.device, volume.name);
+                let path = SystemPath::literal(CRYPTTAB);
+                faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Inconsistent, cause).effect(effect));
+            }
+            There::Unknown => {
+                examined.leave_out(format!("{CRYPTTAB} line {}: whether {} exists", volume.line, volume.device))
+            }
+            There::Volume(_) => {}
+        }
+    }
+}
+
+/// Whether a type of fstab(5) fits to what is there.
+fn same_kind(listed: &str, found: &str) -> bool {
+    listed == found
+        || listed == "auto"
+        || matches!(
+            (listed, found),
+            ("ext2" | "ext3" | "ext4", "ext4") | ("msdos" | "fat", "vfat") | ("ntfs3" | "ntfs-3g", "ntfs")
+        )
+}

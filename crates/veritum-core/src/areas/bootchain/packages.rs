@@ -1,0 +1,133 @@
+//! [`PackageFiles`]: installed files with the proof that they are their packages'.
+
+use super::super::Cx;
+use crate::model::{Authority, Digest, Instant, Md5, PackageId, SystemPath, error_chain};
+use crate::reference::{Expected, ExpectedKind, Reference};
+use crate::system::System;
+
+/// Larger files are not read, in bytes.
+const MAX_FILE: u64 = 256 << 20;
+
+/// A file that is its package's.
+pub(super) struct PackageFile {
+    pub(super) bytes: Vec<u8>,
+    pub(super) owner: (PackageId, Authority),
+}
+
+/// Why a file of a package cannot be used as a reference.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum NotUsable {
+    /// It does not exist.
+    Missing,
+    /// No package is known to ship it.
+    Unowned,
+    /// It is not what its package ships.
+    Damaged(PackageId),
+    /// It cannot be read.
+    Unreadable(String),
+}
+
+/// What is known about the content at a path.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Content {
+    /// It is what a package ships.
+    Right((PackageId, Authority)),
+    /// It is something else.
+    Different((PackageId, Authority)),
+    /// No package is known to ship it.
+    Unowned,
+}
+
+/// The files of the machine, and what packages ship.
+pub(super) struct PackageFiles<'a> {
+    system: &'a System,
+    reference: &'a Reference,
+}
+
+impl<'a> PackageFiles<'a> {
+    pub(super) fn new(cx: &'a Cx<'_>, reference: &'a Reference) -> Self {
+        Self { system: cx.system, reference }
+    }
+
+    /// Reads a file; `None` if there is none.
+    pub(super) fn read(&self, path: &SystemPath) -> Result<Option<Vec<u8>>, String> {
+        self.system.machine.read_up_to(path, MAX_FILE).map_err(|e| error_chain(&e))
+    }
+
+    fn expected(&self, path: &SystemPath) -> Option<&Expected> {
+        let spellings = self.system.spellings(path);
+        spellings.iter().find_map(|listed| Some(&self.reference.expected[self.reference.at(listed)?]))
+    }
+
+    /// The package that ships a path.
+    pub(super) fn owner(&self, path: &SystemPath) -> Option<(PackageId, Authority)> {
+        let expected = self.expected(path)?;
+        Some((self.reference.package_of(expected).clone(), expected.authority))
+    }
+
+    /// Compares a content with what a package ships at a path.
+    pub(super) fn compare(&self, path: &SystemPath, bytes: &[u8]) -> Content {
+        let Some(expected) = self.expected(path) else { return Content::Unowned };
+        let owner = (self.reference.package_of(expected).clone(), expected.authority);
+        let is_right = match &expected.kind {
+            ExpectedKind::File { size, digest } => *size == bytes.len() as u64 && *digest == Digest::hash(bytes),
+            ExpectedKind::Recorded(md5) => *md5 == Md5::hash(bytes),
+            _ => return Content::Unowned,
+        };
+        if is_right { Content::Right(owner) } else { Content::Different(owner) }
+    }
+
+    /// A file that is its package's.
+    pub(super) fn get(&self, path: &SystemPath) -> Result<PackageFile, NotUsable> {
+        let bytes = self.read(path).map_err(NotUsable::Unreadable)?.ok_or(NotUsable::Missing)?;
+        match self.compare(path, &bytes) {
+            Content::Right(owner) => Ok(PackageFile { bytes, owner }),
+            Content::Different((id, _)) => Err(NotUsable::Damaged(id)),
+            Content::Unowned => Err(NotUsable::Unowned),
+        }
+    }
+
+    /// The names in a folder, in order; none if it does not exist.
+    pub(super) fn names(&self, folder: &SystemPath) -> Result<Vec<Vec<u8>>, String> {
+        let machine = &self.system.machine;
+        let list = || {
+            let dir = machine.dir(&machine.resolve(folder)?)?;
+            dir.disk().list(dir.fd())
+        };
+        match list() {
+            Ok(names) => {
+                let mut names: Vec<Vec<u8>> = names.into_iter().map(|(name, _)| name).collect();
+                names.sort();
+                Ok(names)
+            }
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(Vec::new()),
+            Err(e) => Err(format!("{folder}: {}", error_chain(&e))),
+        }
+    }
+
+    /// Whether something exists at a path, symlinks followed.
+    pub(super) fn exists(&self, path: &SystemPath) -> bool {
+        self.system.machine.resolve(path).is_ok()
+    }
+
+    /// When a file was changed last.
+    pub(super) fn changed(&self, path: &SystemPath) -> Option<Instant> {
+        let machine = &self.system.machine;
+        Some(machine.look(&machine.resolve(path).ok()?).ok()??.mtime)
+    }
+
+    /// Whether a package is installed.
+    pub(super) fn has_package(&self, name: &str) -> bool {
+        self.system.installed.packages.iter().any(|package| package.id.name == name)
+    }
+}
+
+/// Why a reference is not there, in words.
+pub(super) fn why(path: &SystemPath, not: &NotUsable) -> String {
+    match not {
+        NotUsable::Missing => format!("{path} does not exist"),
+        NotUsable::Unowned => format!("no known package ships {path}"),
+        NotUsable::Damaged(id) => format!("{path} is not what its package {} ships", id.name),
+        NotUsable::Unreadable(why) => why.clone(),
+    }
+}

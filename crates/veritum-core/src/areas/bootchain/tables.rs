@@ -1,0 +1,255 @@
+//! Partition tables: both copies of a GPT, its protective MBR, an MBR; and whether partitions begin with what they should.
+
+use super::fault::{Fault, Faults, Stage};
+use super::layout::Layout;
+use crate::devices::{
+    GptCopy, GptFault, GptPair, MbrTable, OpenDisk, ReadAt, TableKind, identify, may_begin, recorded_size,
+};
+use crate::formats::boot::sector::is_marked;
+use crate::model::{KnownBy, Verdict};
+
+/// Where file systems usually begin: at multiples of this, in bytes.
+const ALIGNED: u64 = 1 << 20;
+/// The first sector of the first partition on old disks.
+const OLD_START: u64 = 63 * 512;
+/// So many places are searched for lost file systems.
+const MAX_PLACES: u64 = 16 * 1024;
+
+/// How the machine is started, as far as that is known.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct StartedBy {
+    /// By a BIOS, with GRUB in the first sectors.
+    pub(super) bios: bool,
+    /// By UEFI firmware.
+    pub(super) uefi: bool,
+}
+
+/// Judges the table of each disk.
+pub(super) fn judge(layout: &Layout, how: StartedBy, faults: &mut Faults) {
+    for (at, disk) in layout.set.disks.iter().enumerate() {
+        let name = layout.disk_name(at);
+        if let Err(e) = disk.device.bytes_at(0, 512) {
+            let cause = format!("its first sector cannot be read: {}", crate::model::error_words(&e));
+            let fault = Fault::on_disk(Stage::Table, format!("{name}: first sector"), Verdict::Unreadable, cause);
+            faults.push(fault.breaks().known_by(KnownBy::Medium));
+            continue;
+        }
+        // A disk without a table is one file system.
+        let is_one_file_system =
+            layout.set.volumes.iter().any(|v| v.disk == at && v.partition.is_none() && v.contains.is_some());
+        if is_one_file_system && !disk.gpt.is_there() {
+            continue;
+        }
+        // Its protective MBR shows that there was one.
+        let covers = disk.mbr.as_ref().is_some_and(|mbr| mbr.protective > 0 && mbr.partitions.is_empty());
+        if disk.gpt.is_there() || covers {
+            gpt(&name, disk, how, faults);
+        } else {
+            mbr(&name, disk, faults);
+        }
+        partitions(layout, at, faults);
+    }
+}
+
+fn on(name: &str, part: &str, verdict: Verdict, cause: impl Into<String>) -> Fault {
+    Fault::on_disk(Stage::Table, format!("{name}: {part}"), verdict, cause).known_by(KnownBy::SelfProof)
+}
+
+/// What is wrong with a copy, in words and as a verdict.
+fn words(fault: GptFault) -> (Verdict, &'static str) {
+    match fault {
+        GptFault::Absent => (Verdict::Missing, "there is none"),
+        GptFault::Unreadable => (Verdict::Unreadable, "it cannot be read"),
+        GptFault::Header => (Verdict::Corrupt, "the checksum of its header is wrong"),
+        GptFault::WrongPlace => (Verdict::Inconsistent, "its header belongs to another place"),
+        GptFault::Implausible => (Verdict::Corrupt, "its header names an impossible table"),
+        GptFault::Entries => (Verdict::Corrupt, "the checksum of its entries is wrong"),
+    }
+}
+
+const PRIMARY: &str = "partition table (GPT)";
+const BACKUP: &str = "backup of the partition table (GPT)";
+
+fn gpt(name: &str, disk: &OpenDisk, how: StartedBy, faults: &mut Faults) {
+    let GptPair { sector, primary, backup } = &disk.gpt;
+    // GRUB on a BIOS machine never reads the backup.
+    let only_uefi = how.uefi && !how.bios;
+    match (primary, backup) {
+        (Ok(primary), Ok(backup)) => both(name, disk, (primary, backup), faults),
+        (Ok(_), Err(fault)) => {
+            let (verdict, why) = words(*fault);
+            let cause = format!("{why}; the table at the beginning of the disk is valid");
+            faults.push(on(name, BACKUP, verdict, cause).latent());
+        }
+        (Err(fault), Ok(_)) => {
+            let (verdict, why) = words(*fault);
+            let more = match only_uefi {
+                true => "; its backup at the end of the disk is valid, and UEFI firmware uses that",
+                false => "; its backup at the end of the disk is valid, but GRUB does not use that on a BIOS machine",
+            };
+            faults.push(on(name, PRIMARY, verdict, format!("{why}{more}")).breaks_if(!only_uefi));
+        }
+        (Err(first), Err(second)) => {
+            let (verdict, why) = words(*first);
+            let lost = lost_file_systems(&*disk.device);
+            let lost = lost.first().map(|(start, kind)| format!("; {kind} begins at sector {}", start / 512));
+            let cause = format!("{why}; of its backup: {}{}", words(*second).1, lost.unwrap_or_default());
+            faults.push(on(name, PRIMARY, verdict, cause).breaks());
+        }
+    }
+    protective(name, disk, *sector, faults);
+}
+
+/// Two valid copies: the same, or different ones between which the file systems decide.
+fn both(name: &str, disk: &OpenDisk, (primary, backup): (&GptCopy, &GptCopy), faults: &mut Faults) {
+    let last = (disk.device.size() / disk.gpt.sector).saturating_sub(1);
+    if backup.at != last {
+        let cause =
+            format!("it is in sector {}, but the last one of the disk is {last}: the disk has grown", backup.at);
+        faults.push(on(name, BACKUP, Verdict::Inconsistent, cause).latent());
+    } else if primary.other != backup.at || backup.other != primary.at {
+        faults.push(on(name, BACKUP, Verdict::Inconsistent, "the two copies do not name each other").latent());
+    }
+    if primary.agrees_with(backup) {
+        return;
+    }
+    let fitting = |copy: &GptCopy| copy.partitions.iter().filter(|p| identify(&p.on(&*disk.device)).is_some()).count();
+    let (first, second) = (fitting(primary), fitting(backup));
+    let differ = "the two copies are valid and differ";
+    match first.cmp(&second) {
+        std::cmp::Ordering::Greater => {
+            let cause =
+                format!("{differ}: {first} partitions of the first begin with a file system, of this one {second}");
+            faults.push(on(name, BACKUP, Verdict::Inconsistent, cause).latent().known_by(KnownBy::Derived));
+        }
+        std::cmp::Ordering::Less => {
+            let cause =
+                format!("{differ}: {second} partitions of the backup begin with a file system, of this one {first}");
+            faults.push(on(name, PRIMARY, Verdict::Inconsistent, cause).breaks().known_by(KnownBy::Derived));
+        }
+        std::cmp::Ordering::Equal => {
+            let cause = format!("{differ}, and the file systems do not show which one is right");
+            let fault = on(name, PRIMARY, Verdict::Inconsistent, cause).known_by(KnownBy::Derived);
+            faults.push(fault.latent());
+        }
+    }
+}
+
+/// The MBR in front of a GPT: one entry, which covers the disk.
+fn protective(name: &str, disk: &OpenDisk, sector: u64, faults: &mut Faults) {
+    let part = "protective MBR";
+    let whole = u32::try_from(disk.device.size() / sector - 1).unwrap_or(u32::MAX);
+    match &disk.mbr {
+        None => {
+            let cause = "there is none: firmware and GRUB take the disk for one without a GPT";
+            faults.push(on(name, part, Verdict::Missing, cause).breaks());
+        }
+        Some(MbrTable { protective: 0, partitions, .. }) => {
+            let cause = match partitions.len() {
+                0 => "it has no entry for the GPT: firmware and GRUB take the disk for one without a GPT".to_owned(),
+                n => format!("it has no entry for the GPT, but {n} others"),
+            };
+            faults.push(on(name, part, Verdict::Inconsistent, cause).breaks());
+        }
+        // Other entries beside it are made on purpose, for systems that read no GPT.
+        Some(MbrTable { partitions, .. }) if !partitions.is_empty() => {}
+        Some(table) if table.covered != whole && table.covered != u32::MAX => {
+            let cause = format!("it covers {} sectors of {whole}", table.covered);
+            faults.push(on(name, part, Verdict::Inconsistent, cause).latent());
+        }
+        Some(_) => {}
+    }
+}
+
+fn mbr(name: &str, disk: &OpenDisk, faults: &mut Faults) {
+    let part = "partition table (MBR)";
+    let Ok(first) = disk.device.bytes_at(0, 512) else { return };
+    if !is_marked(&first) {
+        let cause = "the first sector does not end with the mark of a boot sector (55 aa): a BIOS does not start it";
+        faults.push(on(name, part, Verdict::Corrupt, cause).breaks());
+    }
+    let has_table = disk.table.kind == TableKind::Mbr && !disk.table.partitions.is_empty();
+    if !has_table && disk.mbr.as_ref().is_none_or(|mbr| mbr.partitions.is_empty()) {
+        let lost = lost_file_systems(&*disk.device);
+        if let Some((start, kind)) = lost.first() {
+            let cause = format!("it names no partition, but {kind} begins at sector {}", start / 512);
+            faults.push(on(name, part, Verdict::Missing, cause).breaks().known_by(KnownBy::Derived));
+        }
+    }
+}
+
+/// Whether partitions begin with file systems, end on the disk and do not overlap.
+fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
+    let (disk, name) = (layout.disk(at), layout.disk_name(at));
+    let own: Vec<usize> = (0..layout.set.volumes.len()).filter(|v| layout.volume(*v).disk == at).collect();
+    let with = own.iter().filter_map(|v| Some((layout.volume(*v), layout.volume(*v).partition.as_ref()?)));
+    let all: Vec<_> = with.collect();
+    for volume in own.iter().copied() {
+        let (found, name) = (layout.volume(volume), layout.volume_name(volume));
+        let (Some(partition), Some(size)) = (&found.partition, recorded_size(&found.bytes)) else { continue };
+        if size > partition.size {
+            let (own, has) = (size >> 10, partition.size >> 10);
+            let cause = format!("its file system has {own} KiB, the partition {has} KiB: the kernel does not mount it");
+            let fault = Fault::on_disk(Stage::Table, name, Verdict::Truncated, cause).known_by(KnownBy::Derived);
+            faults.push(fault.breaks_if(layout.is_mounted(volume) || layout.has_no_machine()));
+        }
+    }
+    for (index, (_, partition)) in all.iter().enumerate() {
+        let other =
+            all[..index].iter().find(|(_, other)| other.start < partition.end() && partition.start < other.end());
+        if let Some((_, other)) = other {
+            let cause = format!("it overlaps partition {}", other.number);
+            let part = format!("{name} partition {}", partition.number);
+            let fault = Fault::on_disk(Stage::Table, part, Verdict::Inconsistent, cause).known_by(KnownBy::SelfProof);
+            faults.push(fault.breaks_if(false));
+        }
+        if partition.end() > disk.device.size() {
+            let cause = "it ends behind the end of the disk";
+            let part = format!("{name} partition {}", partition.number);
+            faults.push(
+                Fault::on_disk(Stage::Table, part, Verdict::Truncated, cause).known_by(KnownBy::SelfProof).latent(),
+            );
+        }
+    }
+    // A partition that should contain a file system and begins with none, where one begins near it.
+    let empty = all.iter().filter(|(volume, partition)| volume.contains.is_none() && !partition.kind.is_boot_code());
+    let empty: Vec<u32> = empty.map(|(_, partition)| partition.number).collect();
+    if empty.is_empty() {
+        return;
+    }
+    let known: Vec<u64> = all.iter().filter(|(v, _)| v.contains.is_some()).map(|(volume, _)| volume.start).collect();
+    let covered = |start: u64| {
+        all.iter().any(|(volume, p)| volume.contains.is_some() && (p.start..p.end()).contains(&start))
+            || known.contains(&start)
+    };
+    let lost = lost_file_systems(&*disk.device);
+    let lost: Vec<_> = lost.into_iter().filter(|(start, _)| !covered(*start)).collect();
+    for (number, (start, kind)) in empty.iter().zip(&lost) {
+        let part = format!("{name} partition {number}");
+        let cause = format!(
+            "it begins with no file system, but {kind} that no partition contains begins at sector {}",
+            start / 512
+        );
+        faults.push(Fault::on_disk(Stage::Table, part, Verdict::Inconsistent, cause).breaks());
+    }
+}
+
+/// File systems at the usual places, by their superblocks.
+fn lost_file_systems(disk: &dyn ReadAt) -> Vec<(u64, &'static str)> {
+    let usual = (1..).map(|n| n * ALIGNED).take_while(|at| *at < disk.size()).take(MAX_PLACES as usize);
+    let places = std::iter::once(OLD_START).chain(usual);
+    let mut found: Vec<(u64, &'static str)> = Vec::new();
+    let mut inside_until = 0;
+    for start in places {
+        if start < inside_until || !may_begin(disk, start) {
+            continue;
+        }
+        let window = crate::devices::Window::new(disk, start, disk.size() - start);
+        if let Some(volume) = identify(&window) {
+            found.push((start, volume.kind.name()));
+            // Images of file systems can lie in a file system.
+            inside_until = start.saturating_add(recorded_size(&window).unwrap_or_default());
+        }
+    }
+    found
+}
