@@ -163,13 +163,13 @@ pub(crate) enum Verb {
     },
     /// Repair damage: show the plan, ask, repair, verify
     Repair(RepairArgs),
-    /// Show details of a file, problem, application, savepoint or change
+    /// Show details of a file, problem, application, savepoint or change; with `bootchain`, how to start with fewer parts
     Explain {
-        /// A path, problem ID (first 4 characters), app:NAME, savepoint:NUMBER or change number
+        /// A path, problem ID (first 4 characters), app:NAME, savepoint:NUMBER, change number, or `bootchain`
         #[arg(value_name = "PATH|ID|APP|SAVEPOINT|CHANGE")]
         what: OsString,
     },
-    /// List packages, applications, changes, updates or savepoints
+    /// List packages, applications, changes, updates, savepoints or disks
     List {
         /// What to list
         what: Listing,
@@ -385,6 +385,8 @@ pub(crate) enum Listing {
     Updates,
     /// Savepoints, and what changed since each
     Savepoints,
+    /// Disks, their partitions and what is on them
+    Disks,
 }
 
 /// Which updates to list

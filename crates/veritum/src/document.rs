@@ -8,10 +8,10 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use veritum_core::model::ActionResult;
 use veritum_core::report::{
-    AppReport, AppsReport, ChangesReport, CheckReport, DamagedChange, ExplainReport, Fate, MachineReport,
+    AppReport, AppsReport, ChangesReport, CheckReport, DamagedChange, DisksReport, ExplainReport, Fate, MachineReport,
     PackagesReport, RecoverReport, RepairReport, RescueBackReport, RescueDeletedReport, RescueImageReport,
-    RescueReport, RescueVerifyReport, ResetReport, ReturnReport, SavepointReport, SavepointsReport, StatusReport,
-    StoreAddReport, StoreReport, UndoReport, UpdatesReport,
+    RescueReport, RescueVerifyReport, ResetReport, ReturnReport, SavepointReport, SavepointsReport, StartsReport,
+    StatusReport, StoreAddReport, StoreReport, UndoReport, UpdatesReport,
 };
 
 use crate::errors::ErrorReport;
@@ -175,6 +175,8 @@ counted! {
     RecoverReport, "changes", changes;
     UpdatesReport, "runs", runs;
     SavepointsReport, "savepoints", savepoints;
+    DisksReport, "disks", disks;
+    StartsReport, "ways", ways;
     AppsReport, "apps", apps;
     RescueDeletedReport, "deleted", deleted;
     ChangeReport, "files", places;

@@ -46,6 +46,7 @@ pub(crate) const TOPICS: &[Topic] = &[
             ("veritum check --complete", "also download what is needed to verify everything"),
             ("veritum check /usr/bin package:bash", "one folder; one package"),
             ("veritum check --root /mnt --json", "a mounted system, as JSON"),
+            ("veritum check bootchain --disk /dev/sda", "why a system does not start; nothing is mounted"),
         ],
         statuses: &[
             ("0", "OK, or OK (limited)"),
@@ -81,6 +82,7 @@ pub(crate) const TOPICS: &[Topic] = &[
             ("veritum explain app:editor", "an application and its data in users' homes"),
             ("veritum explain savepoint:4", "a savepoint: what differs from it now"),
             ("veritum explain 3", "a change"),
+            ("veritum explain bootchain", "how to start the system with fewer parts, and back"),
         ],
         statuses: &[("0", "shown"), ("1", "it has a problem"), USAGE, FAILED],
     },
@@ -91,6 +93,7 @@ pub(crate) const TOPICS: &[Topic] = &[
             ("veritum list updates --trouble 2026-03-02", "marks the updates of the week before"),
             ("veritum list savepoints --trouble 2026-03-02", "names the last one before the trouble"),
             ("veritum list apps --sizes", "applications and their disk usage"),
+            ("veritum list disks", "disks, partitions, and which system is on them"),
         ],
         statuses: READING,
     },

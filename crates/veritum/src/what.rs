@@ -4,7 +4,7 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
 
-use veritum_core::areas::{AREAS, FILES};
+use veritum_core::areas::{AREAS, BOOTCHAIN, FILES};
 use veritum_core::model::{Action, AreaName, FindingId, Reach, Scope, SystemPath, quoted};
 
 use crate::errors::{Failure, unknown_word};
@@ -16,6 +16,8 @@ pub(crate) enum Subject {
     Change(u64),
     Savepoint(u64),
     App(String),
+    /// How the machine can be started.
+    Starts,
 }
 
 /// Parses the arguments of `check` and `repair`.
@@ -99,6 +101,9 @@ pub(crate) fn subject(word: &OsStr, target: &Path) -> Result<Subject, Failure> {
             Failure::usage("a savepoint is named by its number: savepoint:4".into(), String::new(), hint)
         });
     }
+    if text == BOOTCHAIN.word() {
+        return Ok(Subject::Starts);
+    }
     if let Ok(number) = text.parse::<u64>() {
         return Ok(Subject::Change(number));
     }
@@ -107,7 +112,7 @@ pub(crate) fn subject(word: &OsStr, target: &Path) -> Result<Subject, Failure> {
     }
     Err(Failure::usage(
         format!("unknown path, finding, application, savepoint or change: {}", quoted(word.as_bytes())),
-        "type a path beginning with '/', a finding's ID from `veritum check`, app:NAME, savepoint:NUMBER, or a change number".into(),
+        "type a path beginning with '/', a finding's ID from `veritum check`, app:NAME, savepoint:NUMBER, bootchain, or a change number".into(),
         None,
     ))
 }

@@ -44,7 +44,7 @@ pub enum Subject {
         #[serde(default, skip_serializing_if = "Option::is_none")]
         path_b64: Option<String>,
     },
-    /// A record of the package database.
+    /// A record of the package database, or an entry of a list such as fstab.
     Record {
         /// The record's file.
         path: SystemPath,

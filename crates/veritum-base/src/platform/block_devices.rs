@@ -90,6 +90,35 @@ pub fn place_of(node: &Path) -> Option<(String, u64)> {
     Some((name(own.parent()?)?, start.saturating_mul(SECTOR)))
 }
 
+/// The disks of this computer, without memory that is used as one, and without empty drives.
+#[must_use]
+pub fn disks() -> Vec<PathBuf> {
+    const IN_MEMORY: [&str; 2] = ["ram", "zram"];
+    let all = fs::read_dir("/sys/block").into_iter().flatten().flatten();
+    let is_disk = |entry: &fs::DirEntry| {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let size = fs::read_to_string(entry.path().join("size")).unwrap_or_default();
+        !IN_MEMORY.iter().any(|start| name.starts_with(start)) && size.trim() != "0" && !size.is_empty()
+    };
+    let mut found: Vec<PathBuf> = all.filter(is_disk).map(|entry| Path::new("/dev").join(entry.file_name())).collect();
+    found.sort();
+    found
+}
+
+/// Where the kernel has mounted the volume that begins at `offset` of a disk.
+#[must_use]
+pub fn mounted_at(disk: &Path, offset: u64) -> Vec<String> {
+    let node = if offset == 0 { Some(disk.to_owned()) } else { partition(disk, offset) };
+    let Some(number) = node.and_then(|node| fs::metadata(node).ok()).filter(|stat| stat.file_type().is_block_device())
+    else {
+        return Vec::new();
+    };
+    let number = format!("{}:{}", rustix::fs::major(number.rdev()), rustix::fs::minor(number.rdev()));
+    let mounts = fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
+    let is_it = |line: &&str| line.split(' ').nth(2) == Some(&number);
+    mounts.lines().filter(is_it).filter_map(|line| line.split(' ').nth(4)).map(str::to_owned).collect()
+}
+
 /// Whether the kernel uses the file system that begins at `offset` of a disk or an image: it is mounted, or part of something.
 #[must_use]
 pub fn in_use(disk: &Path, offset: u64) -> bool {

@@ -4,12 +4,14 @@
 
 mod apps;
 mod change;
+mod disks;
 mod explain;
 mod proof;
 mod rescue;
 mod reset;
 mod returned;
 mod savepoints;
+mod starts;
 mod status;
 mod store_add;
 mod updates;
@@ -22,6 +24,7 @@ pub use change::{
     ActionReport, AreaChange, ChangeLine, ChangeState, ChangesReport, DamagedChange, HomeLine, KeptFile, ProgramReport,
     RecoverReport, RefusalReport, RepairReport, RunningReport, UndoReport, UndoneChange,
 };
+pub use disks::{DiskLine, DisksReport, VolumeAccess, VolumeLine};
 pub use explain::{ChainLink, ExplainReport, FirstDifference, to_do};
 pub use proof::{ProofOutcome, ProofReport, ProvedPackage, ProvedSource};
 pub use rescue::{
@@ -31,6 +34,7 @@ pub use rescue::{
 pub use reset::{Difference, Fate, HomeReset, OwnReport, ResetPart, ResetReport, RunningApp};
 pub use returned::{AccountChanges, Consequences, LostFile, ReturnReport, StayReason, StayingPackage, StayingPlace};
 pub use savepoints::{ExcludedPlace, PackageChange, SavepointLine, SavepointReport, SavepointsReport, UnrecordedFile};
+pub use starts::{StartWay, StartsReport};
 pub use status::{ComputerReport, LastCheck, RecentReport, StatusReport, StoreLine};
 pub use store_add::{RefusedPackage, StoreAddReport};
 pub use updates::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};

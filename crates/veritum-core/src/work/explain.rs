@@ -4,7 +4,7 @@ use super::examine::{check_all, check_area};
 use super::names::require_there;
 use super::{Engine, WorkError};
 use crate::areas::files::unowned;
-use crate::areas::{AREAS, Checked, Failed, How, find};
+use crate::areas::{AREAS, BOOTCHAIN, Checked, Failed, How, VOLUMES, find};
 use crate::change::{ChangeError, ChangeLog};
 use crate::event::Observer;
 use crate::history;
@@ -41,7 +41,11 @@ impl Engine {
     /// # Errors
     /// When no finding, or more than one, matches.
     pub fn explain_finding(&mut self, typed: &str, observer: &dyn Observer) -> Result<ExplainReport, WorkError> {
-        let everything = Scope::default();
+        // Of a system that is not mounted, these areas are examined.
+        let everything = match self.system.disks {
+            Some(_) => Scope { areas: vec![BOOTCHAIN, VOLUMES], ..Scope::default() },
+            None => Scope::default(),
+        };
         self.require_store_sound(&everything)?;
         if let Some(report) = still_as_found(self, typed, observer) {
             return Ok(report);
@@ -52,7 +56,7 @@ impl Engine {
         let fits = |f: &&Finding| f.id.as_str().starts_with(typed);
         // Areas that the default check leaves out or examines only partly.
         for area in AREAS.iter().filter(|area| !(area.about().by_default && area.about().is_of_machine)) {
-            if checked.findings().any(|f| fits(&f)) {
+            if self.system.disks.is_some() || checked.findings().any(|f| fits(&f)) {
                 break;
             }
             let scope = Scope::only(area.about().name.clone());

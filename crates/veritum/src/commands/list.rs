@@ -1,6 +1,6 @@
-//! `list`: packages, applications, changes, updates and savepoints.
+//! `list`: packages, applications, changes, updates, savepoints and disks.
 
-use veritum_core::work::UpdatesWanted;
+use veritum_core::work::{UpdatesWanted, list_disks};
 
 use veritum_core::model::Action;
 
@@ -25,6 +25,19 @@ pub(crate) fn run(context: &Context, what: Listing, sizes: bool, updates: Update
         let why = "--sizes applies to `list apps` only";
         return Err(Failure::usage("invalid option".into(), why.into(), hint));
     }
+    if matches!(what, Listing::Disks) {
+        if context.global.root.is_some() {
+            let why = "disks are those of this computer, or those named with --disk";
+            return Err(Failure::usage("--root has no effect on `list disks`".into(), why.into(), None));
+        }
+        let report = list_disks(&context.global.disk)?;
+        print(context, &report, exit::FINE, || render::disks::describe(context, &report))?;
+        return Ok(exit::FINE);
+    }
+    if !context.global.disk.is_empty() {
+        let hint = Some(Action::command(context.command("list disks")));
+        return Err(Failure::usage("--disk applies to `list disks` only".into(), "nothing was done".into(), hint));
+    }
     // Changes are in their logs; JSON also has the number of packages.
     let engine = if matches!(what, Listing::Changes) && !context.global.json {
         context.open_briefly()?
@@ -32,6 +45,7 @@ pub(crate) fn run(context: &Context, what: Listing, sizes: bool, updates: Update
         context.open()?
     };
     match what {
+        Listing::Disks => {}
         Listing::Packages => {
             let report = engine.list_packages();
             print(context, &report, exit::FINE, || render::list::packages(context, &report))?;

@@ -2,6 +2,7 @@
 
 pub(crate) mod apps;
 pub(crate) mod check;
+pub(crate) mod disks;
 pub(crate) mod explain;
 mod findings;
 pub(crate) mod layout;
@@ -14,6 +15,7 @@ pub(crate) mod reset;
 pub(crate) mod returned;
 pub(crate) mod running;
 pub(crate) mod savepoints;
+pub(crate) mod starts;
 pub(crate) mod status;
 pub(crate) mod store;
 pub(crate) mod style;

@@ -10,7 +10,7 @@ use crate::formats::boot::core_image::{
 };
 use crate::formats::boot::parity::{is_correctable, parity_of};
 use crate::formats::boot::sector::{self, SectorState, is_marked};
-use crate::model::{Authority, KnownBy, PackageId, SystemPath, Verdict, error_words};
+use crate::model::{Authority, KnownBy, PackageId, StartEffect, SystemPath, Verdict, error_words, quoted};
 
 /// The package's files.
 pub(super) const SHIPPED: &str = "/usr/lib/grub/i386-pc";
@@ -75,6 +75,10 @@ pub(super) fn judge(
 ) {
     let disk = layout.volume(boots).disk;
     let name = layout.disk_name(disk);
+    // What is a file system from its beginning has no boot code of ours; that its disk is not known is said elsewhere.
+    if layout.volume(boots).partition.is_none() {
+        return;
+    }
     let shipped = match Shipped::read(files) {
         Ok(shipped) => shipped,
         Err(why) => return examined.leave_out(format!("the boot code of {name}: {why}")),
@@ -416,6 +420,7 @@ pub(super) fn copies(
     // Of the lists, only some are copied.
     let of_modules = |name: &Vec<u8>| name.ends_with(b".mod") || LISTS.iter().any(|list| list.as_bytes() == name);
     let mut unusable = 0;
+    let mut found: Vec<Fault> = Vec::new();
     for name in names.iter().filter(|name| of_modules(name)) {
         let (Ok(from), Ok(to)) = (shipped.child(name), copies.child(name)) else { continue };
         let text = String::from_utf8_lossy(name).into_owned();
@@ -439,15 +444,47 @@ pub(super) fn copies(
             Ok(Some(own)) if own == right.bytes => {}
             Ok(Some(own)) => {
                 let cause = if own.is_empty() { "it is empty".to_owned() } else { format!("it is not {from}") };
-                faults.push(fault(Verdict::Altered, cause, Some(right.owner)));
+                found.push(fault(Verdict::Altered, cause, Some(right.owner)));
             }
-            Ok(None) => faults.push(fault(Verdict::Missing, format!("it is a copy of {from}"), Some(right.owner))),
-            Err(why) => faults.push(fault(Verdict::Unreadable, why, Some(right.owner)).known_by(KnownBy::Medium)),
+            Ok(None) => found.push(fault(Verdict::Missing, format!("it is a copy of {from}"), Some(right.owner))),
+            Err(why) => {
+                found.push(fault(Verdict::Unreadable, why, Some(right.owner)).known_by(KnownBy::Medium));
+            }
         }
     }
+    fold(found, &copies).into_iter().for_each(|fault| faults.push(fault));
     if unusable > 0 {
         examined.leave_out_many(format!("copies of modules whose originals in {shipped} are damaged"), unusable, None);
     }
+}
+
+/// Many faults of the same kind in a folder are one of the folder.
+fn fold(found: Vec<Fault>, folder: &SystemPath) -> Vec<Fault> {
+    const MANY: usize = 4;
+    let (mut folded, mut rest): (Vec<Fault>, Vec<Fault>) = (Vec::new(), found);
+    while let Some(first) = rest.first().cloned() {
+        let (same, others): (Vec<Fault>, Vec<Fault>) =
+            rest.into_iter().partition(|fault| (fault.verdict, fault.effect) == (first.verdict, first.effect));
+        rest = others;
+        if same.len() < MANY {
+            folded.extend(same);
+            continue;
+        }
+        let names: Vec<String> =
+            same.iter().take(2).filter_map(|fault| fault.subject.as_path().map(file_name)).collect();
+        let what = if first.verdict == Verdict::Missing { "are missing" } else { "are not those of the package" };
+        let cause = format!("{} files {what}: {} and {} more", same.len(), names.join(", "), same.len() - names.len());
+        // Files that are needed are named by themselves if there are others, too.
+        let needed = if first.effect == Some(StartEffect::BreaksStart) { "needed files" } else { "other files" };
+        let fault = Fault::on_entry(Stage::LoaderFiles, folder, needed, first.verdict, cause);
+        let fault = Fault { effect: first.effect, known_by: first.known_by, ..fault.package(first.package) };
+        folded.push(fault);
+    }
+    folded
+}
+
+fn file_name(path: &SystemPath) -> String {
+    quoted(path.name())
 }
 
 /// The modules that a start needs: `normal`, and what it and these need.

@@ -82,8 +82,11 @@ pub(super) fn judge(
         efi.judge_removable(own, faults, examined);
         efi.name_others(own, examined);
     }
-    if found.is_none() && !is_unknown {
-        missing(layout, own, mounted, faults);
+    match found {
+        // It can be on a disk that cannot be read.
+        None if !is_unknown && layout.unread.is_empty() => missing(layout, own, mounted, faults),
+        None if !is_unknown => examined.leave_out("the EFI partition: it is on none of the disks that can be read"),
+        _ => {}
     }
     found
 }

@@ -46,6 +46,17 @@ impl Fault {
         Self::new(stage, Subject::path(path), verdict, cause)
     }
 
+    /// A fault of an entry of a file of the machine.
+    pub(super) fn on_entry(
+        stage: Stage,
+        path: &SystemPath,
+        entry: &str,
+        verdict: Verdict,
+        cause: impl Into<String>,
+    ) -> Self {
+        Self::new(stage, Subject::record(path, Some(entry)), verdict, cause)
+    }
+
     fn new(stage: Stage, subject: Subject, verdict: Verdict, cause: impl Into<String>) -> Self {
         let (effect, known_by) = (None, KnownBy::Derived);
         Self { stage, subject, verdict, effect, known_by, cause: cause.into(), action: None, package: None }
@@ -81,6 +92,31 @@ impl Fault {
         Self { package, ..self }
     }
 
+    /// What a person does about a fault of this stage.
+    fn usual_action(&self) -> Action {
+        match self.stage {
+            Stage::Firmware | Stage::EfiPartition => {
+                Action::explained("install the boot loader again, in the mounted system", "grub-install")
+            }
+            Stage::Table => {
+                "write the table again from its valid copy with a partition editor; keep a copy of both first".into()
+            }
+            Stage::BootCode | Stage::LoaderFiles => {
+                Action::explained("install the boot loader again, in the mounted system", "grub-install DISK")
+            }
+            Stage::Menu => Action::explained("have the menu generated again, in the mounted system", "update-grub"),
+            Stage::Kernel => match &self.package {
+                Some((id, _)) => Action::command(format!("apt-get install --reinstall {}", id.name)),
+                None => "install the kernel's package again".into(),
+            },
+            Stage::Initramfs => {
+                Action::explained("have it made again, in the mounted system", "update-initramfs -u -k all")
+            }
+            Stage::Root => "let the file system's own check repair it, unmounted".into(),
+            Stage::Mounts => "correct it in the mounted system; veritum list disks shows what is there".into(),
+        }
+    }
+
     fn finding(&self) -> Finding {
         let finding = Finding::on(BOOTCHAIN, self.subject.clone(), self.verdict);
         let severity = match self.effect {
@@ -93,7 +129,7 @@ impl Fault {
             package: self.package.as_ref().map(|(id, _)| id.clone()),
             verified_by: self.package.as_ref().map(|(_, authority)| *authority),
             cause: Some(self.cause.clone()),
-            action: self.action.clone(),
+            action: Some(self.action.clone().unwrap_or_else(|| self.usual_action())),
             effect: self.effect,
             known_by: Some(self.known_by),
             ..finding

@@ -39,7 +39,16 @@ impl Layout {
         let mounted = volumes(&system.machine);
         let set = match (&system.disks, &system.settings.disks[..]) {
             (Some(set), _) => set.clone(),
-            (None, []) => Arc::new(own_disks(&mounted, &mut unread)),
+            (None, []) => {
+                let set = own_disks(&mounted, &mut unread);
+                // What the kernel knows as a disk of its own can be a part of one: of an image, or below a volume group.
+                let whole = set.volumes.iter().filter(|volume| volume.partition.is_none() && volume.contains.is_some());
+                unread.extend(whole.map(|volume| {
+                    let path = set.disk_of(volume).device.path().display().to_string();
+                    format!("{path} has none of its own; if it is a part of a disk or an image, name that with --disk")
+                }));
+                Arc::new(set)
+            }
             (None, paths) => Arc::new(DiskSet::open(paths)?),
         };
         let mut places: Vec<Place> = mounted

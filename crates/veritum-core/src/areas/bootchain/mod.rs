@@ -150,6 +150,13 @@ impl Machine<'_, '_> {
         self.superblocks(&mut faults);
         self.name_hidden(examined);
         let fstab = mounts::read(files);
+        // What would be seen there is not what the start uses.
+        let extent = self.cx.system.machine.extent();
+        if let Some(place) = extent.unmounted_above(&grub) {
+            examined.leave_out(format!("boot code, boot menu, kernels: {place} is listed in fstab, and not mounted"));
+            mounts::judge(layout, files, root, &mut faults, examined);
+            return faults;
+        }
         let has_loader = how.bios || how.uefi;
         if how.uefi && !layout.set.disks.is_empty() {
             let own = self.own_folder();

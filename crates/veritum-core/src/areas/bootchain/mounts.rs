@@ -110,7 +110,8 @@ impl Judge<'_, '_> {
         }
         let path = SystemPath::literal(FSTAB);
         let place = quoted(&mount.place);
-        let fault = |verdict, cause: String| Fault::on_path(Stage::Mounts, &path, verdict, cause);
+        let entry = if mount.kind == "swap" { format!("swap {}", mount.device) } else { place.clone() };
+        let fault = |verdict, cause: String| Fault::on_entry(Stage::Mounts, &path, &entry, verdict, cause);
         let is_root = mount.place == b"/";
         match self.find(&mount.device) {
             There::Volume(at) => {
@@ -172,7 +173,9 @@ impl Judge<'_, '_> {
                 let effect = if has("noauto") || has("nofail") { StartEffect::Latent } else { StartEffect::SlowsStart };
                 let cause = format!("line {}: {} for {} does not exist", volume.line, volume.device, volume.name);
                 let path = SystemPath::literal(CRYPTTAB);
-                faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Inconsistent, cause).effect(effect));
+                faults.push(
+                    Fault::on_entry(Stage::Mounts, &path, &volume.name, Verdict::Inconsistent, cause).effect(effect),
+                );
             }
             There::Unknown => {
                 examined.leave_out(format!("{CRYPTTAB} line {}: whether {} exists", volume.line, volume.device))
