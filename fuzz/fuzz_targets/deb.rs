@@ -5,7 +5,7 @@ use std::io::Read;
 
 use libfuzzer_sys::fuzz_target;
 use veritum_core::formats::deb::read_deb;
-use veritum_core::formats::deb::{DebError, DebSink, Deb, RawEntry};
+use veritum_core::formats::deb::{Deb, DebError, DebSink, RawEntry};
 
 struct Count(u64);
 

@@ -4,6 +4,7 @@
 //! the people do not exist. [`build`] makes all of it; [`FAULTS`] lists the kinds of damage.
 #![warn(clippy::unwrap_used)]
 
+pub mod boot_disk;
 mod build;
 mod elf;
 mod faults;

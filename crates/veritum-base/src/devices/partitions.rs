@@ -12,6 +12,9 @@ const EXTENDED: [u8; 3] = [0x05, 0x0f, 0x85];
 const PROTECTIVE: u8 = 0xee;
 /// The type of a partition for a boot loader's code (21686148-6449-6E6F-744E-656564454649), as it is written.
 const BOOT_CODE: &[u8; 16] = b"Hah!IdontNeedEFI";
+/// The type of a file system of Linux (0FC63DAF-8483-4772-8E79-3D69D8477DE4), as it is written.
+const LINUX: [u8; 16] =
+    [0xaf, 0x3d, 0xc6, 0x0f, 0x83, 0x84, 0x72, 0x47, 0x8e, 0x79, 0x3d, 0x69, 0xd8, 0x47, 0x7d, 0xe4];
 /// The type of an EFI system partition (C12A7328-F81F-11D2-BA4B-00A0C93EC93B), as it is written.
 const EFI_SYSTEM: [u8; 16] =
     [0x28, 0x73, 0x2a, 0xc1, 0x1f, 0xf8, 0xd2, 0x11, 0xba, 0x4b, 0x00, 0xa0, 0xc9, 0x3e, 0xc9, 0x3b];
@@ -41,6 +44,12 @@ impl PartitionType {
     #[must_use]
     pub fn is_boot_code(self) -> bool {
         self == Self::Gpt(*BOOT_CODE)
+    }
+
+    /// Whether it is for a file system of Linux.
+    #[must_use]
+    pub fn is_linux(self) -> bool {
+        matches!(self, Self::Mbr(0x83)) || self == Self::Gpt(LINUX)
     }
 
     /// Whether it is an EFI system partition (UEFI 2.10, 5.2.2 and 5.3.3).

@@ -4,5 +4,7 @@ pub mod boot;
 pub mod deb;
 pub mod deb822;
 pub mod desktop_entry;
+pub mod kernel_module;
 pub mod keyfile;
+pub mod module_index;
 pub(crate) mod numbers;

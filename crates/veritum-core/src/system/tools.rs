@@ -70,9 +70,11 @@ impl System {
 
     /// The command to type, as root, for this machine.
     pub fn by_hand(&self, command: &str) -> String {
-        match self.machine.is_live() {
-            true => command.to_owned(),
-            false => format!("chroot {} {command}", quoted(self.settings.root.as_os_str().as_encoded_bytes())),
+        match (self.machine.is_live(), &self.disks) {
+            (true, _) => command.to_owned(),
+            // It must be mounted first, in a folder that only the person knows.
+            (false, Some(_)) => format!("chroot DIR {command}"),
+            (false, None) => format!("chroot {} {command}", quoted(self.settings.root.as_os_str().as_encoded_bytes())),
         }
     }
 }

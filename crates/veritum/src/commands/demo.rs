@@ -5,6 +5,7 @@ use std::process::Command;
 
 use veritum_core::event::NoObserver;
 use veritum_core::model::Action;
+use veritum_demo::boot_disk::{self, BOOT_FAULTS, BootFault, boot_fault, disk, write};
 use veritum_demo::mirror::Mirror;
 use veritum_demo::{BuildOptions, Built, FAULTS, Fault, build, by_name};
 
@@ -30,6 +31,9 @@ const EXAMPLE: [&str; 10] = [
     "failed-service",
 ];
 
+/// The damage of the disk that does not start.
+const BOOT_EXAMPLE: [&str; 3] = ["initramfs-cut", "core-few-bytes", "table-backup"];
+
 pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
     if args.list_faults {
         let width = FAULTS.iter().map(|f| f.name.len()).max().unwrap_or(0);
@@ -40,12 +44,19 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
         };
         let line = |f: &Fault| format!("{:width$}  {}{}\n", f.name, f.what, condition(f));
         put(&FAULTS.iter().map(line).collect::<String>())?;
+        put("\nOf the boot chain, on disk.img:\n\n")?;
+        let width = BOOT_FAULTS.iter().map(|fault| fault.name.len()).max().unwrap_or(0);
+        let line = |fault: &BootFault| format!("{:width$}  {} ({})\n", fault.name, fault.what, fault.effect.word());
+        put(&BOOT_FAULTS.iter().map(line).collect::<String>())?;
         return Ok(exit::FINE);
     }
     if args.serve {
         return serve(&args.dir);
     }
-    let faults = faults(&args.fault)?;
+    let (of_disk, others): (Vec<String>, Vec<String>) =
+        args.fault.iter().cloned().partition(|name| boot_fault(name).is_some());
+    let only_of_disk = !of_disk.is_empty() && others.is_empty();
+    let faults = if only_of_disk { Vec::new() } else { faults(&others)? };
     let jobs = global.jobs.unwrap_or_else(|| std::thread::available_parallelism().map_or(2, usize::from));
     let options = BuildOptions { folder: &args.dir, seed: args.seed, faults: &faults, jobs };
     let built = build(options, &NoObserver).map_err(|e| {
@@ -57,6 +68,7 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
             hint,
         )
     })?;
+    make_disk(args, &of_disk, &others)?;
     let config = built.config.canonicalize().unwrap_or_else(|_| built.config.clone());
     put(&format!(
         "Built counter-03, a made-up ticket-office desktop: {} packages, {} files and symlinks, 2 users, {}.\n",
@@ -71,6 +83,7 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
         earlier_state(&built, &config, pause)?;
         apps(&built, &config, pause)?;
         old_disk(&args.dir, &config, pause)?;
+        does_not_start(&args.dir, &config, pause)?;
     }
     put(&ending(&built, &config, args.build_only))?;
     if faults.iter().any(|f| f.mounts) {
@@ -211,6 +224,37 @@ fn old_disk(folder: &Path, config: &Path, pause: bool) -> Result<(), Failure> {
         ("Copy the user's files to another disk. (Here: a folder.)", &["rescue", "--to", other, "--disk", image]),
         ("Are the copies still what was written? (later, on any computer)", &["rescue", "--verify", other]),
         ("Restore them in the user's home on the new computer.", &["rescue", "--back", other, "--yes"]),
+    ];
+    steps.iter().try_for_each(|(remark, words)| step(remark, words, (config, None), pause))
+}
+
+/// Writes counter-03's disk: with the named kinds of damage, or with those of the walk-through.
+fn make_disk(args: &DemoArgs, named: &[String], others: &[String]) -> Result<(), Failure> {
+    let example = || BOOT_EXAMPLE.iter().filter_map(|name| boot_fault(name)).collect::<Vec<_>>();
+    let faults: Vec<&BootFault> = match (named, others) {
+        ([], [one]) if one == "none" => Vec::new(),
+        ([], _) => example(),
+        (named, _) => named.iter().filter_map(|name| boot_fault(name)).collect(),
+    };
+    let made = disk(args.seed, &faults).and_then(|image| write(&args.dir.join(boot_disk::NAME), &image));
+    made.map_err(|e| Failure::not_done("cannot write the disk of the demo machine".into(), e.to_string(), None))
+}
+
+/// The disk of a computer that does not start, read on another one.
+fn does_not_start(folder: &Path, config: &Path, pause: bool) -> Result<(), Failure> {
+    let image = folder.join(boot_disk::NAME);
+    let Some(image) = image.to_str() else { return Ok(()) };
+    put(&format!(
+        "\n{}\n",
+        paint(
+            Label::Heading,
+            "Counter-03 was switched off during an update, and does not start. Its disk is read elsewhere"
+        )
+    ))?;
+    let steps: [(&str, &[&str]); 3] = [
+        ("Which system is on it? (nothing is mounted)", &["list", "disks", "--disk", image]),
+        ("What keeps it from starting, and what else is damaged?", &["check", "bootchain", "--disk", image]),
+        ("How could it be started with fewer parts?", &["explain", "bootchain", "--disk", image]),
     ];
     steps.iter().try_for_each(|(remark, words)| step(remark, words, (config, None), pause))
 }

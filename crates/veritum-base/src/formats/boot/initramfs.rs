@@ -73,6 +73,8 @@ pub struct Member {
     pub size: u64,
     /// The number of its names: the content of all is with the last of them.
     pub names: u32,
+    /// Its inode: all names of a file have the same.
+    pub inode: u32,
     /// Whether its part is compressed, or comes after one that is: what comes before is for the processor.
     pub is_main: bool,
 }
@@ -265,8 +267,8 @@ fn archive(
         exactly(input, &mut header)?;
         let is_header = header.starts_with(b"070701") || header.starts_with(b"070702");
         let number = |at: usize| hex(&header[6 + 8 * at..14 + 8 * at]);
-        let fields = (number(1), number(4), number(6), number(11));
-        let (true, (Some(mode), Some(names), Some(size), Some(name))) = (is_header, fields) else {
+        let fields = (number(0), number(1), number(4), number(6), number(11));
+        let (true, (Some(inode), Some(mode), Some(names), Some(size), Some(name))) = (is_header, fields) else {
             return Err(Fault::Damaged("a member's header is not valid"));
         };
         let length = usize::try_from(name).ok().filter(|length| (1..=MAX_NAME).contains(length));
@@ -284,7 +286,7 @@ fn archive(
             name.drain(..if name[0] == b'/' { 1 } else { 2 });
         }
         summary.members += 1;
-        let member = Member { name, mode, size: u64::from(size), names, is_main };
+        let member = Member { name, mode, size: u64::from(size), names, inode, is_main };
         let mut content = Read::take(&mut *input, member.size);
         receive(&member, &mut content).map_err(|e| match e.kind() {
             io::ErrorKind::UnexpectedEof => Fault::Damaged("it is cut off"),

@@ -8,6 +8,7 @@ use std::sync::Arc;
 use super::counted;
 use super::fault::{Fault, Faults, Stage};
 use super::kernels::{Kernel, make};
+use super::module_lists::ModuleLists;
 use super::packages::PackageFiles;
 use crate::areas::{Cx, Examined};
 use crate::devices::VolumeKind;
@@ -33,13 +34,14 @@ const GENERATED: [&str; 8] =
 struct Compared {
     /// Bytes that are the same in the installed system.
     same: u64,
-    /// Bytes that are in no installed file, and the members that contain them.
-    generated: u64,
-    generated_members: u64,
+    /// Members that are in no installed file, with their sizes.
+    generated: Vec<(String, u64)>,
     /// Members with another content than the installed file, which is older: they are not what they were made from.
     different: Vec<String>,
     /// The same, but the installed file is newer.
     outdated: Vec<String>,
+    /// The modules, and the lists of them.
+    modules: ModuleLists,
     /// The paths of all members.
     paths: BTreeSet<Vec<u8>>,
 }
@@ -136,25 +138,60 @@ struct Comparison<'a> {
     machine: &'a Machine,
     made: Stat,
     folders: HashMap<Vec<u8>, Option<Dir>>,
+    /// The names of files that have several, by inode.
+    same: HashMap<u32, Vec<Vec<u8>>>,
     members: u64,
     own: Vec<u8>,
     theirs: Vec<u8>,
 }
 
 const PIECE: usize = 128 * 1024;
+/// So many names of one file are remembered: a program for many commands has a few hundred.
+const MAX_NAMES: usize = 1000;
+/// Larger modules are not read as a whole.
+const MAX_MODULE: u64 = 64 << 20;
 
 impl<'a> Comparison<'a> {
     fn new(machine: &'a Machine, made: Stat) -> Self {
-        Self { machine, made, folders: HashMap::new(), members: 0, own: vec![0; PIECE], theirs: vec![0; PIECE] }
+        Self {
+            machine,
+            made,
+            folders: HashMap::new(),
+            same: HashMap::new(),
+            members: 0,
+            own: vec![0; PIECE],
+            theirs: vec![0; PIECE],
+        }
     }
 
     fn member(&mut self, member: &Member, content: &mut dyn Read, compared: &mut Compared) -> io::Result<()> {
         self.members += 1;
         compared.paths.insert(member.name.clone());
+        if member.is_file() && member.names > 1 {
+            let names = self.same.entry(member.inode).or_default();
+            names.truncate(MAX_NAMES);
+            names.push(member.name.clone());
+        }
         if !member.is_file() || member.size == 0 || !member.is_main {
             return Ok(());
         }
         let name = String::from_utf8_lossy(&member.name).into_owned();
+        if ModuleLists::wants(&name) && member.size <= MAX_MODULE {
+            let mut all = Vec::with_capacity(usize::try_from(member.size).unwrap_or_default());
+            content.read_to_end(&mut all)?;
+            compared.modules.add(&name, &all);
+            return self.compare(member, &name, &mut &all[..], compared);
+        }
+        self.compare(member, &name, content, compared)
+    }
+
+    fn compare(
+        &mut self,
+        member: &Member,
+        name: &str,
+        content: &mut dyn Read,
+        compared: &mut Compared,
+    ) -> io::Result<()> {
         let mut found: Option<Stat> = None;
         // Only small members can be at another path: they are kept to be compared more than once.
         let mut kept = Vec::new();
@@ -166,15 +203,24 @@ impl<'a> Comparison<'a> {
             found = Some(stat);
         }
         content.read_to_end(&mut kept)?;
-        if self.origins(&name).into_iter().any(|origin| self.has_content(&origin, member.size, &kept)) {
+        if self.origins(name).into_iter().any(|origin| self.has_content(&origin, member.size, &kept)) {
+            compared.same += member.size;
+            return Ok(());
+        }
+        // Of several names, another one can be that of the installed file.
+        let others = self.same.get(&member.inode).filter(|_| member.names > 1).cloned().unwrap_or_default();
+        let is_other = |name: &Vec<u8>| {
+            SystemPath::parse(&[b"/", &name[..]].concat()).is_ok_and(|path| self.has_content(&path, member.size, &kept))
+        };
+        if others.iter().any(is_other) {
             compared.same += member.size;
             return Ok(());
         }
         match found {
-            _ if is_generated(&name) => compared.generate(member.size),
-            Some(stat) if stat.ctime > self.made.mtime => compared.outdated.push(name),
-            Some(_) => compared.different.push(name),
-            None => compared.generate(member.size),
+            _ if is_generated(name) => compared.generate(name, member.size),
+            Some(stat) if stat.ctime > self.made.mtime => compared.outdated.push(name.to_owned()),
+            Some(_) => compared.different.push(name.to_owned()),
+            None => compared.generate(name, member.size),
         }
         Ok(())
     }
@@ -272,9 +318,8 @@ fn is_generated(name: &str) -> bool {
 }
 
 impl Compared {
-    fn generate(&mut self, size: u64) {
-        self.generated += size;
-        self.generated_members += 1;
+    fn generate(&mut self, name: &str, size: u64) {
+        self.generated.push((name.to_owned(), size));
     }
 }
 
@@ -305,11 +350,26 @@ fn contents(
         let fault = Fault::on_path(Stage::Initramfs, path, Verdict::Superseded, cause);
         faults.push(fault.latent().action(make(&kernel.version)));
     }
-    let generated = counted(compared.generated_members, "generated file", "generated files");
+    let (wrong, computed) = compared.modules.compare();
+    if !wrong.is_empty() {
+        let cause = format!("lists of modules in it are not what the modules in it say: {}", wrong.join(", "));
+        let fault = Fault::on_entry(Stage::Initramfs, path, "lists of modules", Verdict::Inconsistent, cause);
+        faults.push(fault.latent().action(make(&kernel.version)));
+    }
+    let mut rest: Vec<&(String, u64)> =
+        compared.generated.iter().filter(|(name, _)| !computed.iter().any(|list| name.ends_with(list))).collect();
+    rest.sort_by_key(|(_, size)| std::cmp::Reverse(*size));
+    let bytes: u64 = rest.iter().map(|(_, size)| size).sum();
+    let names: Vec<String> = rest.iter().map(|(name, _)| name.clone()).collect();
+    let lists = if computed.is_empty() { "" } else { "; the lists of its modules computed again" };
+    let rest = if names.is_empty() {
+        String::new()
+    } else {
+        format!("; compared with nothing: {} bytes in {}", bytes, named(&names))
+    };
+    let same = compared.same >> 20;
     examined.note_extent(format!(
-        "{path} ({packing}) read to its end, {} MiB compared with installed files; {generated} ({} bytes) have none",
-        compared.same >> 20,
-        compared.generated
+        "{path} ({packing}) read to its end, {same} MiB compared with installed files{lists}{rest}"
     ));
 }
 

@@ -8,7 +8,9 @@ mod firmware;
 mod initramfs;
 mod kernels;
 mod layout;
+mod loader_files;
 mod menu;
+mod module_lists;
 mod mounts;
 mod packages;
 mod tables;
@@ -243,17 +245,16 @@ impl Machine<'_, '_> {
             .read(&SystemPath::literal(bios::SHIPPED).child(b"moddep.lst").unwrap_or_else(|_| SystemPath::root()));
         let list = list.ok().flatten().unwrap_or_default();
         let kind = boots.and_then(|at| self.layout.volume(at).contains.as_ref()).map(|found| found.kind);
-        let mut first = vec!["normal"];
+        // The menu itself, and what starts a kernel.
+        let mut first = vec!["normal", "linux"];
         first.extend(match kind {
             Some(VolumeKind::Btrfs) => Some("btrfs"),
             Some(VolumeKind::Xfs) => Some("xfs"),
             _ => None,
         });
-        let needed = bios::needed_modules(&list, &first);
-        // The menu itself needs these to start a kernel.
-        let starts = ["linux", "search", "search_fs_uuid", "gzio", "test", "echo"];
-        let is_needed = |name: &str| needed.iter().any(|own| own == name) || starts.contains(&name) && name == "linux";
-        bios::copies(self.files, (bios::SHIPPED, bios::COPIES), &is_needed, faults, examined);
+        let needed = loader_files::needed_modules(&list, &first);
+        let is_needed = |name: &str| needed.iter().any(|own| own == name);
+        loader_files::judge(self.files, (bios::SHIPPED, bios::COPIES), &is_needed, faults, examined);
     }
 
     /// Whether the kernel and GRUB can read the file systems of the root and of /boot.

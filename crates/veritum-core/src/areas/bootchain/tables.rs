@@ -3,7 +3,8 @@
 use super::fault::{Fault, Faults, Stage};
 use super::layout::Layout;
 use crate::devices::{
-    GptCopy, GptFault, GptPair, MbrTable, OpenDisk, ReadAt, TableKind, identify, may_begin, recorded_size,
+    DiskVolume, GptCopy, GptFault, GptPair, MbrTable, OpenDisk, Partition, ReadAt, TableKind, identify, may_begin,
+    recorded_size,
 };
 use crate::formats::boot::sector::is_marked;
 use crate::model::{KnownBy, Verdict};
@@ -214,6 +215,9 @@ fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
     // A partition that should contain a file system and begins with none, where one begins near it.
     let empty = all.iter().filter(|(volume, partition)| volume.contains.is_none() && !partition.kind.is_boot_code());
     let empty: Vec<u32> = empty.map(|(_, partition)| partition.number).collect();
+    if layout.has_no_machine() {
+        without_superblock(&name, &all, faults);
+    }
     if empty.is_empty() {
         return;
     }
@@ -231,6 +235,21 @@ fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
             start / 512
         );
         faults.push(Fault::on_disk(Stage::Table, part, Verdict::Inconsistent, cause).breaks());
+    }
+}
+
+/// Partitions for file systems of Linux in which there are zeros where a superblock belongs, on disks without a system that can be read.
+fn without_superblock(name: &str, all: &[(&DiskVolume, &Partition)], faults: &mut Faults) {
+    const SUPERBLOCK: u64 = 1024;
+    let is_zeroed = |volume: &DiskVolume| {
+        let read = volume.bytes.bytes_at(SUPERBLOCK, 1024);
+        read.is_ok_and(|bytes| bytes.iter().all(|byte| *byte == 0))
+    };
+    let unknown = all.iter().filter(|(volume, partition)| volume.contains.is_none() && partition.kind.is_linux());
+    for (_, partition) in unknown.filter(|(volume, _)| is_zeroed(volume)) {
+        let part = format!("{name} partition {}", partition.number);
+        let cause = "it is for a file system of Linux, and there are zeros where the superblock belongs";
+        faults.push(Fault::on_disk(Stage::Root, part, Verdict::Corrupt, cause).breaks());
     }
 }
 

@@ -1,0 +1,163 @@
+//! Kinds of damage to the boot chain, each with what it means for the next start.
+
+use veritum_core::model::StartEffect;
+
+use super::{CORE, EFI, KERNEL, Node, Parts, ROOT, table};
+
+type OnParts = fn(&mut Parts);
+type OnDisk = fn(&mut Vec<u8>);
+
+/// When a kind of damage is done.
+#[derive(Debug, Clone, Copy)]
+enum Work {
+    /// To the files, before the disk is put together.
+    Parts(OnParts),
+    /// To the bytes of the disk.
+    Disk(OnDisk),
+}
+
+/// A kind of damage.
+#[derive(Debug)]
+pub struct BootFault {
+    /// Its name.
+    pub name: &'static str,
+    /// What it is.
+    pub what: &'static str,
+    /// What it means for the next start.
+    pub effect: StartEffect,
+    work: Work,
+}
+
+impl BootFault {
+    pub(super) fn damage_parts(&self, parts: &mut Parts) {
+        if let Work::Parts(work) = self.work {
+            work(parts);
+        }
+    }
+
+    pub(super) fn damage_disk(&self, disk: &mut Vec<u8>) {
+        if let Work::Disk(work) = self.work {
+            work(disk);
+        }
+    }
+}
+
+/// The kind of damage of that name.
+#[must_use]
+pub fn boot_fault(name: &str) -> Option<&'static BootFault> {
+    BOOT_FAULTS.iter().find(|fault| fault.name == name)
+}
+
+use StartEffect::{BreaksStart as Breaks, Latent, SlowsStart as Slows};
+
+const NONE: &str = "11111111-2222-3333-4444-555555555555";
+
+const fn disk(name: &'static str, effect: StartEffect, what: &'static str, work: OnDisk) -> BootFault {
+    BootFault { name, what, effect, work: Work::Disk(work) }
+}
+
+const fn parts(name: &'static str, effect: StartEffect, what: &'static str, work: OnParts) -> BootFault {
+    BootFault { name, what, effect, work: Work::Parts(work) }
+}
+
+fn fill(disk: &mut [u8], at: usize, count: usize, with: u8) {
+    disk[at..at + count].fill(with);
+}
+
+fn flip(bytes: &mut [u8], at: usize, count: usize) {
+    bytes[at..at + count].iter_mut().for_each(|byte| *byte ^= 0x55);
+}
+
+fn last_sector(disk: &[u8]) -> usize {
+    disk.len() / 512 - 1
+}
+
+fn edit(parts: &mut Parts, path: &str, work: impl FnOnce(&mut Vec<u8>)) {
+    if let Some(Node::File { content, .. }) = parts.root.get_mut(path) {
+        work(content);
+    }
+}
+
+fn replace(parts: &mut Parts, path: &str, from: &str, to: &str) {
+    edit(parts, path, |content| *content = String::from_utf8_lossy(content).replace(from, to).into_bytes());
+}
+
+fn edit_efi(parts: &mut Parts, name: &str, work: impl FnOnce(&mut Vec<u8>)) {
+    if let Some(content) = parts.efi.get_mut(&format!("EFI/foreshore/{name}")) {
+        work(content);
+    }
+}
+
+const MENU: &str = "boot/grub/grub.cfg";
+const FSTAB: &str = "etc/fstab";
+
+fn kernel() -> String {
+    format!("boot/vmlinuz-{KERNEL}")
+}
+
+fn initramfs() -> String {
+    format!("boot/initrd.img-{KERNEL}")
+}
+
+/// Every kind of damage.
+#[rustfmt::skip]
+pub const BOOT_FAULTS: &[BootFault] = &[
+    disk("boot-code-zeroed", Breaks, "the boot code in the first sector is zeros", |d| fill(d, 0, 440, 0)),
+    disk("boot-code-bytes", Breaks, "some bytes of the boot code differ", |d| flip(d, 0x90, 3)),
+    disk("boot-mark-missing", Breaks, "the first sector is not marked as one that starts", |d| fill(d, 510, 2, 0)),
+    disk("core-wiped", Breaks, "the core image is zeros", |d| fill(d, CORE, 200 * 512, 0)),
+    disk("core-first-sector", Breaks, "the first sector of the core image is damaged", |d| flip(d, CORE + 16, 60)),
+    disk("core-decompressor", Breaks, "what unpacks the core image is damaged", |d| flip(d, CORE + 512 + 200, 60)),
+    disk("core-few-bytes", Latent, "a few bytes of the core image differ: its parity corrects them", |d| flip(d, CORE + 3000, 20)),
+    disk("core-many-bytes", Breaks, "most of the core image is overwritten", |d| flip(d, CORE + 2100, 20_000)),
+    disk("core-parity", Latent, "the parity behind the core image is damaged", |d| flip(d, CORE + 22 * 512, 512)),
+    disk("core-place", Breaks, "the boot code starts another sector", |d| d[0x5c..0x64].copy_from_slice(&4096u64.to_le_bytes())),
+    disk("table-header", Breaks, "the header of the partition table is damaged", |d| flip(d, 512 + 40, 4)),
+    disk("table-entries", Breaks, "an entry of the partition table is damaged", |d| flip(d, 1024 + 70, 1)),
+    disk("table-wiped", Breaks, "the partition table is zeros", |d| fill(d, 512, 33 * 512, 0)),
+    disk("table-both", Breaks, "both copies of the partition table are lost", |d| {
+        fill(d, 512, 512, 0);
+        let last = last_sector(d) * 512;
+        fill(d, last, 512, 0);
+    }),
+    disk("table-other", Breaks, "the partition table is valid, and wrong", |d| {
+        let at = 1024 + 2 * 128 + 32;
+        d[at..at + 8].copy_from_slice(&((ROOT / 512 + 2048) as u64).to_le_bytes());
+        table::sign(d, 1);
+    }),
+    disk("table-backup", Latent, "the backup of the partition table is lost", |d| {
+        let last = last_sector(d) * 512;
+        fill(d, last, 512, 0);
+    }),
+    disk("table-cover", Breaks, "the MBR does not cover the GPT", |d| fill(d, 446, 64, 0)),
+    disk("root-superblock", Breaks, "the root's superblock is damaged", |d| fill(d, ROOT + 1024, 1024, 0)),
+    disk("efi-boot-sector", Breaks, "the EFI partition's boot sector is lost", |d| fill(d, EFI, 512, 0)),
+    parts("efi-loader-bytes", Breaks, "the boot loader on the EFI partition is damaged", |p| edit_efi(p, "grubx64.efi", |c| flip(c, 50_000, 64))),
+    parts("efi-loader-cut", Breaks, "the boot loader on the EFI partition is cut off", |p| edit_efi(p, "grubx64.efi", |c| c.truncate(9000))),
+    parts("efi-shim-missing", Breaks, "the first EFI program is missing", |p| { p.efi.remove("EFI/foreshore/shimx64.efi"); }),
+    parts("efi-menu-place", Breaks, "the EFI boot loader searches for another file system", |p| {
+        edit_efi(p, "grub.cfg", |c| *c = format!("search.fs_uuid {NONE} root \nset prefix=($root)'/boot/grub'\nconfigfile $prefix/grub.cfg\n").into_bytes());
+    }),
+    parts("efi-folder", Breaks, "the EFI partition is empty", |p| p.efi.clear()),
+    parts("module-needed", Breaks, "a module that the menu needs is damaged", |p| edit(p, "boot/grub/i386-pc/normal.mod", |c| flip(c, 300, 9))),
+    parts("module-unused", Latent, "a module that nothing needs is damaged", |p| edit(p, "boot/grub/i386-pc/tetris.mod", |c| flip(c, 300, 9))),
+    parts("menu-missing", Breaks, "there is no boot menu", |p| { p.root.remove(MENU); }),
+    parts("menu-empty", Breaks, "the boot menu is empty", |p| edit(p, MENU, Vec::clear)),
+    parts("menu-cut", Breaks, "the boot menu ends in its first entry", |p| edit(p, MENU, |c| c.truncate(300))),
+    parts("menu-cut-late", Latent, "the boot menu ends behind its first entry", |p| edit(p, MENU, |c| { let end = c.len() - 80; c.truncate(end); })),
+    parts("menu-search", Latent, "the boot menu searches for a file system that does not exist", |p| replace(p, MENU, &format!("root {}\n", super::root_uuid()), &format!("root {NONE}\n"))),
+    parts("menu-root", Breaks, "the boot menu gives the kernel another root", |p| replace(p, MENU, "root=UUID=5a17", "root=UUID=0000")),
+    parts("menu-kernel", Breaks, "the boot menu names a kernel that does not exist", |p| replace(p, MENU, "vmlinuz-6.9.4", "vmlinuz-6.9.3")),
+    parts("menu-environment", Latent, "the menu's environment block is cut off", |p| edit(p, "boot/grub/grubenv", |c| c.truncate(100))),
+    parts("kernel-bytes", Breaks, "the kernel is damaged", |p| edit(p, &kernel(), |c| flip(c, 200_000, 4))),
+    parts("kernel-cut", Breaks, "the kernel is cut off", |p| edit(p, &kernel(), |c| c.truncate(100_000))),
+    parts("kernel-missing", Breaks, "the kernel is missing", |p| { p.root.remove(&kernel()); }),
+    parts("initramfs-bytes", Breaks, "the initial file system is damaged", |p| edit(p, &initramfs(), |c| { let at = c.len() / 2; flip(c, at, 8); })),
+    parts("initramfs-cut", Breaks, "the initial file system is cut off", |p| edit(p, &initramfs(), |c| { let half = c.len() / 2; c.truncate(half); })),
+    parts("initramfs-missing", Breaks, "the initial file system is missing", |p| { p.root.remove(&initramfs()); }),
+    parts("initramfs-other", Latent, "a module in the initial file system is not the installed one", |p| edit(p, &format!("usr/lib/modules/{KERNEL}/kernel/fs/jetty.ko"), |c| flip(c, 9000, 4))),
+    parts("fstab-root", Latent, "fstab names another root", |p| replace(p, FSTAB, "UUID=5a17b00c", "UUID=00000000")),
+    parts("fstab-efi", Breaks, "fstab mounts a file system that does not exist", |p| replace(p, FSTAB, "5A17-B00C", "0000-0000")),
+    parts("fstab-swap", Slows, "fstab names swap space that does not exist", |p| edit(p, FSTAB, |c| c.extend(format!("UUID={NONE} none swap sw 0 0\n").bytes()))),
+    parts("kernel-modules", Slows, "the kernel's modules are missing", |p| p.root.retain(|path, _| !path.starts_with("usr/lib/modules/"))),
+];

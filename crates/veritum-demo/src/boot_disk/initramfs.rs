@@ -1,0 +1,49 @@
+//! An initial file system: some files of the root, and a generated one, as cpio ("newc") in zstd.
+
+use std::collections::BTreeMap;
+use std::io::Write as _;
+
+use super::{KERNEL, Node};
+
+fn member(out: &mut Vec<u8>, name: &str, mode: u32, content: &[u8]) {
+    let name_size = name.len() as u32 + 1;
+    let fields = [1, mode, 0, 0, 1, crate::NOW as u32, content.len() as u32, 0, 0, 0, 0, name_size, 0];
+    out.extend(b"070701");
+    out.extend(fields.map(|field| format!("{field:08x}")).concat().bytes());
+    out.extend(name.bytes());
+    out.push(0);
+    out.resize(out.len().next_multiple_of(4), 0);
+    out.extend(content);
+    out.resize(out.len().next_multiple_of(4), 0);
+}
+
+/// The initial file system for these files of the root.
+pub(super) fn pack(root: &BTreeMap<String, Node>) -> Vec<u8> {
+    let mut out = Vec::new();
+    member(&mut out, "usr", 0o40_755, b"");
+    let is_in = |path: &str| {
+        path.starts_with("usr/bin/") || path.starts_with("usr/sbin/") || path.contains(&format!("{KERNEL}/kernel/fs"))
+    };
+    for (path, node) in root.iter().filter(|(path, _)| is_in(path)) {
+        if let Node::File { content, mode } = node {
+            member(&mut out, path, 0o100_000 | mode, content);
+        }
+    }
+    if let Some(Node::File { content, .. }) = root.get("usr/share/initramfs-tools/init") {
+        member(&mut out, "init", 0o100_755, content);
+    }
+    for (name, text) in super::modules::lists() {
+        member(&mut out, &format!("usr/lib/modules/{KERNEL}/{name}"), 0o100_644, text.as_bytes());
+    }
+    member(&mut out, "conf/arch.conf", 0o100_644, b"DPKG_ARCH=amd64\n");
+    member(&mut out, "bin", 0o120_777, b"usr/bin");
+    member(&mut out, "TRAILER!!!", 0, b"");
+    out.resize(out.len().next_multiple_of(512), 0);
+    let compress = || {
+        let mut encoder = zstd::stream::write::Encoder::new(Vec::new(), 3)?;
+        encoder.include_checksum(true)?;
+        encoder.write_all(&out)?;
+        encoder.finish()
+    };
+    compress().unwrap_or_default()
+}

@@ -1,0 +1,259 @@
+//! The disk of counter-03 as an image: made-up boot code in the shapes of the real one, a GPT, an EFI partition, and a root with a kernel, an
+//! initial file system, a boot menu and a package database. It starts nowhere; its parts fit together as those of a real one do.
+
+mod efi;
+mod ext4;
+mod faults;
+mod grub;
+mod initramfs;
+mod modules;
+mod table;
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::{self, Write as _};
+use std::path::Path;
+
+pub use faults::{BOOT_FAULTS, BootFault, boot_fault};
+
+use crate::seed::Seed;
+
+/// The name of the image in the demo's folder.
+pub const NAME: &str = "disk.img";
+/// The size of the image in bytes.
+const SIZE: usize = 24 << 20;
+const MIB: usize = 1 << 20;
+/// Where the parts are, in bytes: the core image, the EFI partition, the root.
+const CORE: usize = MIB;
+const EFI: usize = 2 * MIB;
+const ROOT: usize = 6 * MIB;
+const ROOT_SIZE: usize = SIZE - ROOT - MIB;
+/// The version of the kernel.
+const KERNEL: &str = "6.9.4-foreshore";
+const ROOT_UUID: [u8; 16] = *b"\x5a\x17\xb0\x0c\x42\x42\x4a\x4a\x8c\x03\x00\x00\x5a\x17\xb0\x0c";
+const EFI_ID: u32 = 0x5a17_b00c;
+
+/// A file of the root.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Node {
+    /// A folder.
+    Folder,
+    /// A file with its permissions.
+    File {
+        /// Its content.
+        content: Vec<u8>,
+        /// Its permissions.
+        mode: u32,
+    },
+    /// A symlink.
+    Link(String),
+}
+
+/// Files by their paths without a leading slash.
+type Files = Vec<(String, Vec<u8>)>;
+
+/// The disk before it is put together.
+#[derive(Debug, Clone)]
+struct Parts {
+    /// The files of the root, by their paths without a leading slash.
+    root: BTreeMap<String, Node>,
+    /// The files of the EFI partition.
+    efi: BTreeMap<String, Vec<u8>>,
+    /// The boot loader's package.
+    grub: Files,
+}
+
+fn root_uuid() -> String {
+    let hex = hex::encode(ROOT_UUID);
+    [&hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..]].join("-")
+}
+
+fn efi_id() -> String {
+    format!("{:04X}-{:04X}", EFI_ID >> 16, EFI_ID & 0xffff)
+}
+
+impl Parts {
+    fn new(seed: u64) -> Self {
+        let mut parts = Self { root: BTreeMap::new(), efi: BTreeMap::new(), grub: grub::package(seed) };
+        let (shim, loader) = (efi::program(seed, "shimx64", 60_000), efi::program(seed, "grubx64", 120_000));
+        let kernel = efi::program(seed, "vmlinuz", 400_000);
+        let shipped: Files = parts
+            .grub
+            .iter()
+            .map(|(name, content)| (format!("usr/lib/grub/i386-pc/{name}"), content.clone()))
+            .chain([
+                ("usr/lib/shim/shimx64.efi.signed".to_owned(), shim.clone()),
+                ("usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed".to_owned(), loader.clone()),
+            ])
+            .collect();
+        let names = ["fs/ext4/ext4", "fs/jetty", "drivers/gangway", "drivers/foghorn"];
+        let module = |name: &&str| {
+            let content = modules::module(name, &Seed::new(seed, name).bytes(20_000));
+            (format!("usr/lib/modules/{KERNEL}/kernel/{name}.ko"), content)
+        };
+        let of_kernel: Files = names.iter().map(module).chain([(format!("boot/vmlinuz-{KERNEL}"), kernel)]).collect();
+        let of_base: Files = [
+            ("usr/bin/cleat", 30_000),
+            ("usr/sbin/fsck.ext4", 60_000),
+            ("usr/lib/systemd/systemd", 50_000),
+            ("usr/share/initramfs-tools/init", 3000),
+        ]
+        .iter()
+        .map(|(name, size)| ((*name).to_owned(), Seed::new(seed, name).prose(*size)))
+        .collect();
+        let packages = [
+            ("foreshore-boot", "2.12-4", shipped),
+            (&*format!("linux-image-{KERNEL}"), "6.9.4-1", of_kernel),
+            ("foreshore-base", "4.2-1", of_base),
+        ];
+        parts.install(&packages);
+        parts.configure();
+        parts.start(&[("shimx64.efi", shim), ("grubx64.efi", loader)]);
+        parts
+    }
+
+    fn put(&mut self, path: &str, content: impl Into<Vec<u8>>) {
+        let mode = if path.contains("/bin/") || path.contains("/sbin/") { 0o755 } else { 0o644 };
+        self.root.insert(path.to_owned(), Node::File { content: content.into(), mode });
+    }
+
+    fn get(&self, path: &str) -> Vec<u8> {
+        match self.root.get(path) {
+            Some(Node::File { content, .. }) => content.clone(),
+            _ => Vec::new(),
+        }
+    }
+
+    /// Installs packages: their files, and what dpkg records of them.
+    fn install(&mut self, packages: &[(&str, &str, Files)]) {
+        use md5::Digest as _;
+        let mut status = String::new();
+        for (name, version, files) in packages {
+            status.push_str(&format!(
+                "Package: {name}\nStatus: install ok installed\nMaintainer: Foreshore <packages@foreshore.example>\nArchitecture: amd64\nVersion: {version}\nDescription: part of counter-03\n\n"
+            ));
+            let (mut list, mut sums) = (String::from("/.\n"), String::new());
+            for (path, content) in files {
+                let mut above = String::new();
+                for folder in path.split('/').rev().skip(1).collect::<Vec<_>>().into_iter().rev() {
+                    above.push('/');
+                    above.push_str(folder);
+                    if !list.lines().any(|line| line == above) {
+                        list.push_str(&format!("{above}\n"));
+                    }
+                }
+                list.push_str(&format!("/{path}\n"));
+                sums.push_str(&format!("{}  {path}\n", hex::encode(md5::Md5::digest(content))));
+                self.put(path, content.clone());
+            }
+            self.put(&format!("var/lib/dpkg/info/{name}.list"), list);
+            self.put(&format!("var/lib/dpkg/info/{name}.md5sums"), sums);
+        }
+        self.put("var/lib/dpkg/status", status);
+        self.root.insert("var/lib/dpkg/updates".into(), Node::Folder);
+        for alias in ["bin", "sbin", "lib"] {
+            self.root.insert(alias.into(), Node::Link(format!("usr/{alias}")));
+        }
+    }
+
+    fn configure(&mut self) {
+        let fstab = format!(
+            "UUID={} / ext4 errors=remount-ro 0 1\nUUID={} /boot/efi vfat umask=0077 0 1\n",
+            root_uuid(),
+            efi_id()
+        );
+        self.put("etc/fstab", fstab);
+        self.put("etc/hostname", "counter-03\n");
+        let release = "ID=foreshore\nNAME=\"Foreshore\"\nVERSION_ID=\"4.2\"\nPRETTY_NAME=\"Foreshore 4.2\"\n";
+        self.put("etc/os-release", release);
+        self.put("etc/passwd", "root:x:0:0:root:/root:/bin/sh\nmirela:x:1000:1000:Mirela:/home/mirela:/bin/sh\n");
+        self.put("etc/group", "root:x:0:\nmirela:x:1000:\n");
+        self.put("etc/shadow", "root:!:20000:0:99999:7:::\n");
+        for folder in ["boot/efi", "home/mirela", "proc", "sys", "dev", "run", "tmp"] {
+            self.root.insert(folder.into(), Node::Folder);
+        }
+    }
+
+    /// What starts the system: copies of the boot loader, the menu, the initial file system, the EFI partition.
+    fn start(&mut self, programs: &[(&str, Vec<u8>)]) {
+        let copied = |name: &str| name.ends_with(".mod") || name.ends_with(".lst");
+        for (name, content) in self.grub.clone().into_iter().filter(|(name, _)| copied(name)) {
+            self.put(&format!("boot/grub/i386-pc/{name}"), content);
+        }
+        let core = grub::core_image(&self.grub, "(,gpt3)/boot/grub");
+        self.put("boot/grub/i386-pc/core.img", core);
+        self.root.insert("boot/grub/x86_64-efi".into(), Node::Folder);
+        let mut environment = b"# GRUB Environment Block\n".to_vec();
+        environment.resize(1024, b'#');
+        self.put("boot/grub/grubenv", environment);
+        self.put("boot/grub/grub.cfg", menu());
+        let packed = initramfs::pack(&self.root);
+        self.put(&format!("boot/initrd.img-{KERNEL}"), packed);
+        for (name, content) in programs {
+            self.efi.insert(format!("EFI/foreshore/{name}"), content.clone());
+        }
+        let stub = format!(
+            "search.fs_uuid {} root \nset prefix=($root)'/boot/grub'\nconfigfile $prefix/grub.cfg\n",
+            root_uuid()
+        );
+        self.efi.insert("EFI/foreshore/grub.cfg".into(), stub.into_bytes());
+    }
+
+    /// Puts the disk together.
+    fn assemble(&self) -> io::Result<Vec<u8>> {
+        let mut image = vec![0; SIZE];
+        let mut put = |at: usize, bytes: &[u8]| image[at..at + bytes.len()].copy_from_slice(bytes);
+        let core = self.get("boot/grub/i386-pc/core.img");
+        let sector = (CORE / 512) as u64;
+        put(0, &grub::boot_sector(&self.grub, sector));
+        put(CORE, &grub::installed(&core, sector));
+        put(EFI, &efi::file_system(&self.efi, ROOT - EFI, EFI_ID)?);
+        put(ROOT, &ext4::file_system(&self.root, ROOT_SIZE, (ROOT_UUID, "counter-03", crate::NOW as u32)));
+        table::write(
+            &mut image,
+            &[(table::BOOT_CODE, CORE, EFI), (table::EFI_SYSTEM, EFI, ROOT), (table::LINUX, ROOT, ROOT + ROOT_SIZE)],
+        );
+        Ok(image)
+    }
+}
+
+/// The boot menu.
+fn menu() -> String {
+    let uuid = root_uuid();
+    let entry = |title: &str, id: &str, more: &str| {
+        format!(
+            "menuentry '{title}' --class os $menuentry_id_option '{id}' {{\n\tinsmod gzio\n\tinsmod part_gpt\n\tinsmod ext2\n\tsearch --no-floppy --fs-uuid --set=root {uuid}\n\tlinux\t/boot/vmlinuz-{KERNEL} root=UUID={uuid} ro {more}\n\tinitrd\t/boot/initrd.img-{KERNEL}\n}}\n"
+        )
+    };
+    format!(
+        "### BEGIN /etc/grub.d/00_header ###\nset default=\"0\"\nset timeout=5\n### END /etc/grub.d/00_header ###\n\n### BEGIN /etc/grub.d/10_linux ###\n{}submenu 'Advanced options for Foreshore' $menuentry_id_option 'advanced' {{\n{}}}\n### END /etc/grub.d/10_linux ###\n",
+        entry("Foreshore", "foreshore", "quiet"),
+        entry("Foreshore, with Linux 6.9.4 (recovery mode)", "recovery", "single")
+    )
+}
+
+/// The bytes of the disk with these kinds of damage.
+///
+/// # Errors
+/// When the EFI partition cannot be made.
+pub fn disk(seed: u64, faults: &[&BootFault]) -> io::Result<Vec<u8>> {
+    let mut parts = Parts::new(seed);
+    faults.iter().for_each(|fault| fault.damage_parts(&mut parts));
+    let mut image = parts.assemble()?;
+    faults.iter().for_each(|fault| fault.damage_disk(&mut image));
+    Ok(image)
+}
+
+/// Writes the disk into a file with holes.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn write(path: &Path, image: &[u8]) -> io::Result<()> {
+    use std::os::unix::fs::FileExt as _;
+    let mut file = fs::File::create(path)?;
+    file.set_len(image.len() as u64)?;
+    for (at, piece) in image.chunks(4096).enumerate().filter(|(_, piece)| piece.iter().any(|byte| *byte != 0)) {
+        file.write_all_at(piece, at as u64 * 4096)?;
+    }
+    file.flush()
+}

@@ -1,0 +1,10 @@
+//! EFI programs, and the boot entries of firmware.
+#![no_main]
+
+use libfuzzer_sys::fuzz_target;
+use veritum_core::formats::boot::{efi_program, firmware_entries};
+
+fuzz_target!(|data: &[u8]| {
+    let _ = (efi_program::self_proof(data), efi_program::is_efi_program(data));
+    let _ = (firmware_entries::entry(data), firmware_entries::order(data));
+});
