@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use super::{
     Device, DeviceError, GptPair, MbrTable, Partition, PartitionTable, RawVolume, ReadAt, Section, TableKind, identify,
+    search_file_systems,
 };
 
 /// A disk or an image, open.
@@ -19,11 +20,11 @@ pub struct OpenDisk {
     pub mbr: Option<MbrTable>,
 }
 
-/// A partition, or a disk without a table.
+/// A partition, a disk without a table, or a file system that no partition contains.
 pub struct DiskVolume {
     /// The position of its disk.
     pub disk: usize,
-    /// Its partition; `None` for a whole disk.
+    /// Its partition; `None` for a whole disk, and for a file system that was found by its superblock.
     pub partition: Option<Partition>,
     /// Where it begins on the disk, in bytes.
     pub start: u64,
@@ -83,8 +84,29 @@ impl DiskSet {
             let contains = identify(&partition.on(&*device));
             self.volumes.push(volume(Some(partition.clone()), partition.start, partition.size, contains));
         }
+        self.add_lost(disk, &shared);
         let (gpt, mbr) = (GptPair::read(&*device), MbrTable::read(&*device));
         self.disks.push(OpenDisk { device, table, gpt, mbr });
+    }
+
+    /// Adds file systems that no partition contains, if partitions are missing, or one begins with nothing that is known.
+    fn add_lost(&mut self, disk: usize, bytes: &Arc<dyn ReadAt>) {
+        let own = || self.volumes.iter().filter(|volume| volume.disk == disk);
+        let is_complete = |volume: &DiskVolume| {
+            volume.contains.is_some() || volume.partition.as_ref().is_some_and(|partition| !partition.kind.is_linux())
+        };
+        if own().all(is_complete) {
+            return;
+        }
+        let known: Vec<_> =
+            own().filter(|volume| volume.contains.is_some()).map(|v| v.start..v.start + v.bytes.size()).collect();
+        let lost = search_file_systems(&**bytes).into_iter().map(|(start, _)| start);
+        let lost: Vec<u64> = lost.filter(|start| !known.iter().any(|range| range.contains(start))).collect();
+        for start in lost {
+            let section = Section::new(bytes.clone(), start, u64::MAX);
+            let contains = identify(&section);
+            self.volumes.push(DiskVolume { disk, partition: None, start, bytes: section, contains });
+        }
     }
 
     /// A volume's disk.

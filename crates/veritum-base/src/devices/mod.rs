@@ -25,7 +25,7 @@ pub use gpt::{GptCopy, GptFault, GptPair};
 pub use health::DriveHealth;
 pub use partitions::{MbrTable, Partition, PartitionTable, PartitionType, TableKind};
 pub use surface::{GRAIN, GoOn, Surface, read_surface};
-pub use volume::{DiskPart, Mark, RawVolume, VolumeKind, identify, may_begin, parts_of, recorded_size};
+pub use volume::{DiskPart, Mark, RawVolume, VolumeKind, identify, parts_of, recorded_size, search_file_systems};
 
 use std::fs::File;
 use std::io;

@@ -1,7 +1,7 @@
 //! Partition tables: MBR with its chain of further tables, and GPT (UEFI 2.10, 5.2 and 5.3).
 
-use super::gpt::GptPair;
-use super::{ReadAt, Window};
+use super::gpt::{GptCopy, GptPair};
+use super::{ReadAt, Window, identify};
 use crate::formats::numbers::{le16, le32};
 
 /// More partitions are not read.
@@ -107,6 +107,14 @@ impl PartitionTable {
     pub fn read(disk: &dyn ReadAt) -> Self {
         let gpt = GptPair::read(disk);
         match (gpt.primary, gpt.backup) {
+            // Of two valid tables, that one is right whose partitions begin with file systems.
+            (Ok(primary), Ok(backup)) if !primary.agrees_with(&backup) => {
+                let fitting =
+                    |copy: &GptCopy| copy.partitions.iter().filter(|p| identify(&p.on(disk)).is_some()).count();
+                let from_copy = fitting(&backup) > fitting(&primary);
+                let partitions = if from_copy { backup.partitions } else { primary.partitions };
+                Self { kind: TableKind::Gpt, partitions, from_copy }
+            }
             (Ok(copy), _) => Self { kind: TableKind::Gpt, partitions: copy.partitions, from_copy: false },
             (Err(_), Ok(copy)) => Self { kind: TableKind::Gpt, partitions: copy.partitions, from_copy: true },
             (Err(_), Err(_)) => match MbrTable::read(disk) {

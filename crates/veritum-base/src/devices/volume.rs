@@ -148,7 +148,7 @@ impl RawVolume {
 
 /// Whether a superblock could begin here, by its mark alone: what is cheap enough to be asked at thousands of places.
 #[must_use]
-pub fn may_begin(disk: &dyn ReadAt, start: u64) -> bool {
+fn may_begin(disk: &dyn ReadAt, start: u64) -> bool {
     let starts = |at: u64, with: &[u8]| disk.bytes_at(start + at, with.len()).is_ok_and(|bytes| bytes == with);
     starts(1080, &[0x53, 0xef])
         || starts(0, b"XFSB")
@@ -174,6 +174,33 @@ pub fn recorded_size(disk: &dyn ReadAt) -> Option<u64> {
         }
         _ => None,
     }
+}
+
+/// Where file systems usually begin: at multiples of this, in bytes.
+const ALIGNED: u64 = 1 << 20;
+/// Where the first partition begins on old disks.
+const OLD_START: u64 = 63 * 512;
+/// So many places are searched.
+const MAX_PLACES: usize = 4096;
+
+/// File systems at the usual places of a disk, by their superblocks: where each begins, and what it is. For disks whose table is lost.
+#[must_use]
+pub fn search_file_systems(disk: &dyn ReadAt) -> Vec<(u64, &'static str)> {
+    let usual = (1..).map(|n| n * ALIGNED).take_while(|at| *at < disk.size()).take(MAX_PLACES);
+    let mut found: Vec<(u64, &'static str)> = Vec::new();
+    let mut inside_until = 0;
+    for start in std::iter::once(OLD_START).chain(usual) {
+        if start < inside_until || !may_begin(disk, start) {
+            continue;
+        }
+        let window = Window::new(disk, start, disk.size() - start);
+        if let Some(volume) = identify(&window) {
+            found.push((start, volume.kind.name()));
+            // Images of file systems can be in a file system.
+            inside_until = start.saturating_add(recorded_size(&window).unwrap_or_default());
+        }
+    }
+    found
 }
 
 fn container(disk: &dyn ReadAt) -> Option<RawVolume> {

@@ -56,7 +56,7 @@ fn answer(context: &Context, report: &CheckReport, what: &[OsString]) -> String 
     let (label, word, rest) = match report.outcome {
         Outcome::Damaged if breaks_start(report).is_some() => {
             let word = if machine.live { "WILL NOT START" } else { "DOES NOT START" };
-            (Label::Bad, word, start_words(report))
+            (Label::Bad, word, start_answer(report))
         }
         Outcome::Damaged if of_updates && report.findings.iter().any(blocks_updates) => {
             (Label::Bad, "UPDATES BLOCKED", problem_words(report, false))
@@ -99,7 +99,7 @@ fn breaks_start(report: &CheckReport) -> Option<&Finding> {
 }
 
 /// `because disk.img: core image: there is none (2 such causes; 3 problems, all need you)`.
-fn start_words(report: &CheckReport) -> String {
+fn start_answer(report: &CheckReport) -> String {
     let Some(first) = breaks_start(report) else { return String::new() };
     let causes = report.findings.iter().filter(|finding| finding.effect == Some(StartEffect::BreaksStart)).count();
     let cause = first.cause.as_deref().unwrap_or(first.verdict.word());
@@ -408,7 +408,8 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
         if report.problems() > 0 {
             commands.push((context.command("rescue --to DIR"), "users' files first, to another disk"));
         }
-        if report.findings.iter().any(|finding| IS_CORRECTED.contains(&finding.verdict)) {
+        let is_corrected = |finding: &Finding| finding.area == VOLUMES && IS_CORRECTED.contains(&finding.verdict);
+        if report.findings.iter().any(is_corrected) {
             commands
                 .push((context.command("repair volumes"), "then lets the file system's own check correct it (ext4)"));
         }

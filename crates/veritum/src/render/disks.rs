@@ -60,7 +60,11 @@ fn row(volume: &VolumeLine) -> Vec<Cell> {
         VolumeAccess::Nothing => "-".to_owned(),
     };
     vec![
-        cell(volume.partition.map_or_else(|| "whole".to_owned(), |number| number.to_string())),
+        cell(match volume.partition {
+            Some(number) => number.to_string(),
+            None if volume.start > 0 => format!("none; sector {}", volume.start / 512),
+            None => "whole".to_owned(),
+        }),
         cell(size(volume.bytes)),
         cell(volume.contains.clone().unwrap_or_else(|| "unknown".to_owned())),
         cell(volume.label.clone()),

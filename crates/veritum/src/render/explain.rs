@@ -8,6 +8,7 @@ use veritum_core::model::{ActionKind, FileKind, Finding, Harm, State, SystemPath
 use veritum_core::plan::{KeptFolder, PlannedAction};
 use veritum_core::report::{ChainLink, DamagedChange, ExplainReport, FirstDifference, KeptFile, to_do};
 
+use super::findings::start_words;
 use super::layout::{Cell, Width, cell, headline, labelled, lines, paragraph, path, table};
 use super::style::{Label, paint};
 use super::{count, grouped, instruction, local, next, plain, size};
@@ -364,6 +365,9 @@ fn outlook(context: &Context, report: &ExplainReport) -> String {
     }
     let action = to_do(finding, report.left.as_ref());
     let mut text = String::new();
+    if let Some(words) = start_words(finding) {
+        text.push_str(&paragraph("  ", &format!("Next start: {words}"), context.width));
+    }
     if let Some(left) = &report.left {
         let said = finding.cause.as_deref() == Some(left.reason.as_str());
         if !said {

@@ -110,7 +110,7 @@ fn is_by_itself(finding: &Finding) -> bool {
 }
 
 /// What a problem means for the next start, and how it is known.
-fn start_words(finding: &Finding) -> Option<String> {
+pub(super) fn start_words(finding: &Finding) -> Option<String> {
     let effect = finding.effect.map(|effect| match effect {
         StartEffect::BreaksStart => "breaks the start",
         StartEffect::SlowsStart => "slows the start, or leaves part of it out",

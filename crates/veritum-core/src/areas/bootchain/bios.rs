@@ -73,7 +73,7 @@ pub(super) fn judge(
     let disk = layout.volume(boots).disk;
     let name = layout.disk_name(disk);
     // What is a file system from its beginning has no boot code of ours; that its disk is not known is said elsewhere.
-    if layout.volume(boots).partition.is_none() {
+    if layout.volume(boots).partition.is_none() && layout.volume(boots).start == 0 {
         return;
     }
     let shipped = match Shipped::read(files) {

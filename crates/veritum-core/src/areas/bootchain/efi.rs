@@ -46,12 +46,12 @@ fn partitions(layout: &Layout, mounted: Option<usize>) -> Vec<usize> {
     found
 }
 
-/// Judges the EFI partitions. `own` is the name of the system's folder there, `mounted` the position of the volume that fstab(5) mounts at
+/// Judges the EFI partitions. `names` are the names that the system's folder there can have, `mounted` the position of the volume that fstab(5) mounts at
 /// /boot/efi, `boots` that of the volume with /boot/grub. Returns the position of the partition with the system's folder.
 pub(super) fn judge(
     layout: &Layout,
     files: &PackageFiles<'_>,
-    (own, mounted, boots): (&str, Option<usize>, Option<usize>),
+    (names, mounted, boots): (&[String], Option<usize>, Option<usize>),
     faults: &mut Faults,
     examined: &mut Examined,
 ) -> Option<usize> {
@@ -75,6 +75,7 @@ pub(super) fn judge(
         marks(layout, volume, faults);
         examined.coverage.examined += 1;
         let efi = Efi { layout, files, volume, fat, entries };
+        let own = names.iter().find(|name| efi.has_folder(name)).unwrap_or(&names[0]);
         if efi.has_folder(own) {
             efi.judge_own(own, boots, faults, examined);
             found = Some(volume);
@@ -84,7 +85,7 @@ pub(super) fn judge(
     }
     match found {
         // It can be on a disk that cannot be read.
-        None if !is_unknown && layout.unread.is_empty() => missing(layout, own, mounted, faults),
+        None if !is_unknown && layout.unread.is_empty() => missing(layout, &names[0], mounted, faults),
         None if !is_unknown => examined.leave_out("the EFI partition: it is on none of the disks that can be read"),
         _ => {}
     }
@@ -239,6 +240,7 @@ impl Efi<'_, '_> {
                     *examined.coverage.verified_by.entry(*authority).or_default() += 1;
                 }
             }
+            _ if is_started && self.is_generated(&bytes) => {}
             _ => match self_proof(&bytes) {
                 SelfProof::Matches => {}
                 SelfProof::Differs => {
@@ -253,12 +255,32 @@ impl Efi<'_, '_> {
                         self.fault(path, Verdict::Corrupt, cause).breaks_if(is_started).known_by(KnownBy::SelfProof),
                     );
                 }
+                SelfProof::Unsigned if is_started && self.has_copies() => {
+                    let cause = "it has no signature, and is not the machine's own copy in /boot/grub";
+                    faults.push(self.fault(path, Verdict::Altered, cause).breaks());
+                }
                 SelfProof::Unsigned if is_efi_program(&bytes) => {
                     examined.leave_out(format!("{name}: {path} has no signature, and no package ships it"));
                 }
                 SelfProof::Unsigned => {}
             },
         }
+    }
+
+    /// The machine's own copies of a boot loader that was made on it, without a signature.
+    fn copies(&self) -> impl Iterator<Item = Vec<u8>> + '_ {
+        let folders = ["x86_64-efi", "i386-efi", "arm64-efi", "arm-efi"].into_iter();
+        let paths =
+            folders.flat_map(|folder| ["core.efi", "grub.efi"].map(|name| format!("/boot/grub/{folder}/{name}")));
+        paths.filter_map(|path| self.files.read(&SystemPath::parse(path.as_bytes()).ok()?).ok()?)
+    }
+
+    fn has_copies(&self) -> bool {
+        self.copies().next().is_some()
+    }
+
+    fn is_generated(&self, bytes: &[u8]) -> bool {
+        self.copies().any(|copy| copy == bytes)
     }
 
     /// Judges the three lines by which a signed GRUB finds its menu.

@@ -42,7 +42,10 @@ impl Layout {
             (None, []) => {
                 let set = own_disks(&mounted, &mut unread);
                 // What the kernel knows as a disk of its own can be a part of one: of an image, or below a volume group.
-                let whole = set.volumes.iter().filter(|volume| volume.partition.is_none() && volume.contains.is_some());
+                let whole = set
+                    .volumes
+                    .iter()
+                    .filter(|volume| volume.partition.is_none() && volume.start == 0 && volume.contains.is_some());
                 unread.extend(whole.map(|volume| {
                     let path = set.disk_of(volume).device.path().display().to_string();
                     format!("{path} has none of its own; if it is a part of a disk or an image, name that with --disk")
@@ -123,6 +126,7 @@ impl Layout {
         let (volume, disk) = (self.volume(at), self.disk_name(self.volume(at).disk));
         match &volume.partition {
             Some(partition) => format!("{disk} partition {}", partition.number),
+            None if volume.start > 0 => format!("{disk} from sector {}", volume.start / 512),
             None => disk,
         }
     }

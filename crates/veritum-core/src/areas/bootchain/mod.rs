@@ -25,7 +25,7 @@ use self::packages::PackageFiles;
 use self::tables::StartedBy;
 use super::{About, Area, Checked, Cx, Examined};
 use crate::devices::{DiskSet, VolumeKind};
-use crate::model::{AreaName, Finding, Scope, SystemPath, Verdict};
+use crate::model::{AreaName, Authority, Finding, Scope, SystemPath, Verdict};
 use crate::platform::efi_variables::firmware_entries;
 use crate::report::ExplainReport;
 use crate::system::WorkError;
@@ -58,23 +58,26 @@ static ABOUT: About = About {
 
 /// The packages' files that the boot chain is compared with.
 const COMPARED: [&str; 3] = ["/usr/lib/grub", "/usr/lib/shim", "/boot"];
-/// What a machine with a boot chain has.
-const TRACES: [&str; 2] = ["/boot/grub", "/boot/efi"];
+/// What a machine with a boot loader has.
+const LOADERS: [&str; 5] = ["/boot/grub", "/boot/efi", "/boot/loader", "/efi/loader", "/boot/extlinux"];
+/// The packages of boot loaders that are judged.
+const BIOS_LOADER: &str = "grub-pc";
+const EFI_LOADERS: [&str; 4] = ["grub-efi-amd64", "grub-efi-ia32", "grub-efi-arm64", "grub-efi-arm"];
 
 impl Area for Bootchain {
     fn about(&self) -> &'static About {
         &ABOUT
     }
 
-    /// Containers, and roots that something else starts, have none.
+    /// Containers, and roots that something else starts, have no boot loader.
     fn is_here(&self, cx: &Cx<'_>) -> bool {
-        cx.scope.names(&BOOTCHAIN) || has_boot_chain(cx)
+        cx.scope.names(&BOOTCHAIN) || has_loader(cx)
     }
 
     fn check(&self, cx: &Cx<'_>, _: &Checked) -> Result<Examined, WorkError> {
         let begun = Instant::now();
         let mut examined = Examined::new(BOOTCHAIN);
-        if !has_boot_chain(cx) {
+        if !has_loader(cx) && !has_kernel(cx) {
             examined.leave_out("no kernel and no boot loader are installed: something else starts this system");
             examined.coverage.incomplete = true;
             examined.took(begun);
@@ -90,6 +93,8 @@ impl Area for Bootchain {
         faults.add_to(&mut examined);
         // Where part of it could not be examined although that was asked for, it is not reported as intact.
         examined.coverage.incomplete = cx.scope.is_deep(&BOOTCHAIN) && !examined.coverage.unexamined.is_empty();
+        // What only the machine's own package database verifies can have been changed together with it.
+        examined.coverage.weak = examined.coverage.verified_by.contains_key(&Authority::Local);
         examined.took(begun);
         Ok(examined)
     }
@@ -99,18 +104,22 @@ impl Area for Bootchain {
     }
 }
 
-fn has_boot_chain(cx: &Cx<'_>) -> bool {
-    let machine = &cx.system.machine;
-    let has_kernel = || {
-        let list = || {
-            let dir = machine.dir(&machine.resolve(&SystemPath::literal("/boot"))?)?;
-            dir.disk().list(dir.fd())
-        };
-        list().is_ok_and(|names| names.iter().any(|(name, _)| name.starts_with(b"vmlinu")))
-    };
+fn has_loader(cx: &Cx<'_>) -> bool {
+    let installed = &cx.system.installed.packages;
+    let has = |name: &str| installed.iter().any(|package| package.id.name == name);
     cx.system.disks.is_some()
-        || TRACES.iter().any(|path| initramfs::is_folder(machine, &SystemPath::literal(path)))
-        || has_kernel()
+        || LOADERS.iter().any(|path| initramfs::is_folder(&cx.system.machine, &SystemPath::literal(path)))
+        || has(BIOS_LOADER)
+        || EFI_LOADERS.iter().any(|name| has(name))
+}
+
+fn has_kernel(cx: &Cx<'_>) -> bool {
+    let machine = &cx.system.machine;
+    let list = || {
+        let dir = machine.dir(&machine.resolve(&SystemPath::literal("/boot"))?)?;
+        dir.disk().list(dir.fd())
+    };
+    list().is_ok_and(|names| names.iter().any(|(name, _)| name.starts_with(b"vmlinu")))
         || !installed_kernels(cx).is_empty()
 }
 
@@ -161,11 +170,14 @@ impl Machine<'_, '_> {
         }
         let has_loader = how.bios || how.uefi;
         if how.uefi && !layout.set.disks.is_empty() {
-            let own = self.own_folder();
+            let own = self.own_folders();
             let mounted = fstab.iter().find(|mount| mount.place == b"/boot/efi" || mount.place == b"/efi");
             let mounted = mounted.and_then(|mount| layout.set.named(&mount.device));
             let efi = efi::judge(layout, files, (&own, mounted, boots), &mut faults, examined);
-            self.firmware((&own, efi), &mut faults, examined);
+            self.firmware((&own[0], efi), &mut faults, examined);
+        }
+        if how.uefi {
+            self.efi_modules(&mut faults, examined);
         }
         if how.bios {
             match boots {
@@ -220,14 +232,38 @@ impl Machine<'_, '_> {
         }
     }
 
-    /// The name of the system's folder on an EFI partition (GRUB_DISTRIBUTOR of Debian's /etc/default/grub, in lower case).
-    fn own_folder(&self) -> String {
+    /// The names that the system's folder on an EFI partition can have, the likeliest first: its own, and those of the systems from which
+    /// it is derived (os-release(5)).
+    fn own_folders(&self) -> Vec<String> {
         let release = ["/etc/os-release", "/usr/lib/os-release"].into_iter().find_map(|path| {
             let text = self.files.read(&SystemPath::literal(path)).ok().flatten()?;
-            let text = String::from_utf8_lossy(&text).into_owned();
-            text.lines().find_map(|line| line.strip_prefix("ID=").map(|id| id.trim_matches(['"', '\'']).to_owned()))
+            Some(String::from_utf8_lossy(&text).into_owned())
         });
-        release.filter(|id| !id.is_empty() && !id.contains('/')).unwrap_or_else(|| "debian".to_owned())
+        let release = release.unwrap_or_default();
+        let field =
+            |name: &str| release.lines().find_map(|line| line.strip_prefix(name)).unwrap_or_default().to_owned();
+        let names = format!("{} {}", field("ID="), field("ID_LIKE=")).replace(['"', '\''], "");
+        let names = names.split_whitespace().filter(|name| !name.contains('/')).map(str::to_owned);
+        let mut names: Vec<String> = names.collect();
+        if names.is_empty() {
+            names.push("debian".to_owned());
+        }
+        names
+    }
+
+    /// The modules of an EFI boot loader. A signed one has what it needs in itself.
+    fn efi_modules(&self, faults: &mut Faults, examined: &mut Examined) {
+        let is_signed =
+            ["grub-efi-amd64-signed", "grub-efi-arm64-signed"].iter().any(|name| self.files.has_package(name));
+        let list = self.files.read(&SystemPath::literal("/usr/lib/grub/x86_64-efi/moddep.lst")).ok().flatten();
+        let needed = loader_files::needed_modules(&list.unwrap_or_default(), &["normal", "linux"]);
+        let is_needed = |name: &str| !is_signed && needed.iter().any(|own| own == name);
+        let places = ("/usr/lib/grub/x86_64-efi", "/boot/grub/x86_64-efi");
+        // Where none was copied, none is loaded.
+        let copies = self.files.names(&SystemPath::literal(places.1)).unwrap_or_default();
+        if copies.iter().any(|name| name.ends_with(b".mod")) {
+            loader_files::judge(self.files, places, &is_needed, faults, examined);
+        }
     }
 
     fn firmware(&self, own: (&str, Option<usize>), faults: &mut Faults, examined: &mut Examined) {

@@ -73,6 +73,11 @@ enum There {
 
 impl Judge<'_, '_> {
     fn find(&self, device: &str) -> There {
+        // udev's links are the same in other words.
+        let links =
+            [("/dev/disk/by-uuid/", "UUID"), ("/dev/disk/by-label/", "LABEL"), ("/dev/disk/by-partuuid/", "PARTUUID")];
+        let link = links.iter().find_map(|(folder, kind)| Some(format!("{kind}={}", device.strip_prefix(folder)?)));
+        let device = link.as_deref().unwrap_or(device);
         if let Some(name) = device.strip_prefix("/dev/mapper/") {
             let listed = self.volumes.iter().any(|volume| volume.name == name);
             return if listed || name.contains('-') { There::Unknown } else { There::No };
@@ -144,7 +149,8 @@ impl Judge<'_, '_> {
                 faults.push(fault(Verdict::Inconsistent, cause).effect(self.effect(mount)));
             }
             There::Unknown => {
-                if !mount.device.starts_with('/') || mount.device.starts_with("/dev/") {
+                let is_device = !mount.device.starts_with('/') || mount.device.starts_with("/dev/");
+                if is_device && !mount.is_optional() {
                     examined.leave_out(format!("{FSTAB} line {}: whether {} exists", mount.line, mount.device));
                 }
             }

@@ -116,6 +116,11 @@ impl<'a> PackageFiles<'a> {
         Some(machine.look(&machine.resolve(path).ok()?).ok()??.mtime)
     }
 
+    /// Whether the system is read from its disks without being mounted: nothing of it can be repaired then.
+    pub(super) fn is_unmounted(&self) -> bool {
+        self.system.disks.is_some()
+    }
+
     /// Whether a package is installed.
     pub(super) fn has_package(&self, name: &str) -> bool {
         self.system.installed.packages.iter().any(|package| package.id.name == name)

@@ -3,18 +3,11 @@
 use super::fault::{Fault, Faults, Stage};
 use super::layout::Layout;
 use crate::devices::{
-    DiskVolume, GptCopy, GptFault, GptPair, MbrTable, OpenDisk, Partition, ReadAt, TableKind, identify, may_begin,
-    recorded_size,
+    DiskVolume, GptCopy, GptFault, GptPair, MbrTable, OpenDisk, Partition, ReadAt, TableKind, identify, recorded_size,
+    search_file_systems,
 };
 use crate::formats::boot::sector::is_marked;
 use crate::model::{KnownBy, Verdict};
-
-/// Where file systems usually begin: at multiples of this, in bytes.
-const ALIGNED: u64 = 1 << 20;
-/// The first sector of the first partition on old disks.
-const OLD_START: u64 = 63 * 512;
-/// So many places are searched for lost file systems.
-const MAX_PLACES: u64 = 16 * 1024;
 
 /// How the machine is started, as far as that is known.
 #[derive(Debug, Clone, Copy, Default)]
@@ -36,8 +29,11 @@ pub(super) fn judge(layout: &Layout, how: StartedBy, faults: &mut Faults) {
             continue;
         }
         // A disk without a table is one file system.
-        let is_one_file_system =
-            layout.set.volumes.iter().any(|v| v.disk == at && v.partition.is_none() && v.contains.is_some());
+        let is_one_file_system = layout
+            .set
+            .volumes
+            .iter()
+            .any(|v| v.disk == at && v.partition.is_none() && v.start == 0 && v.contains.is_some());
         if is_one_file_system && !disk.gpt.is_there() {
             continue;
         }
@@ -68,6 +64,8 @@ fn words(fault: GptFault) -> (Verdict, &'static str) {
     }
 }
 
+/// What a person does about a table of which no valid copy is left.
+const WRITE_AGAIN: &str = "keep a copy of the first and the last MiB of the disk; then write the partition again where the file system begins, with a partition editor";
 const PRIMARY: &str = "partition table (GPT)";
 const BACKUP: &str = "backup of the partition table (GPT)";
 
@@ -92,10 +90,10 @@ fn gpt(name: &str, disk: &OpenDisk, how: StartedBy, faults: &mut Faults) {
         }
         (Err(first), Err(second)) => {
             let (verdict, why) = words(*first);
-            let lost = lost_file_systems(&*disk.device);
+            let lost = search_file_systems(&*disk.device);
             let lost = lost.first().map(|(start, kind)| format!("; {kind} begins at sector {}", start / 512));
             let cause = format!("{why}; of its backup: {}{}", words(*second).1, lost.unwrap_or_default());
-            faults.push(on(name, PRIMARY, verdict, cause).breaks());
+            faults.push(on(name, PRIMARY, verdict, cause).breaks().action(WRITE_AGAIN));
         }
     }
     protective(name, disk, *sector, faults);
@@ -171,10 +169,11 @@ fn mbr(name: &str, disk: &OpenDisk, faults: &mut Faults) {
     }
     let has_table = disk.table.kind == TableKind::Mbr && !disk.table.partitions.is_empty();
     if !has_table && disk.mbr.as_ref().is_none_or(|mbr| mbr.partitions.is_empty()) {
-        let lost = lost_file_systems(&*disk.device);
+        let lost = search_file_systems(&*disk.device);
         if let Some((start, kind)) = lost.first() {
             let cause = format!("it names no partition, but {kind} begins at sector {}", start / 512);
-            faults.push(on(name, part, Verdict::Missing, cause).breaks().known_by(KnownBy::Derived));
+            let fault = on(name, part, Verdict::Missing, cause).known_by(KnownBy::Derived);
+            faults.push(fault.breaks().action(WRITE_AGAIN));
         }
     }
 }
@@ -226,7 +225,7 @@ fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
         all.iter().any(|(volume, p)| volume.contains.is_some() && (p.start..p.end()).contains(&start))
             || known.contains(&start)
     };
-    let lost = lost_file_systems(&*disk.device);
+    let lost = search_file_systems(&*disk.device);
     let lost: Vec<_> = lost.into_iter().filter(|(start, _)| !covered(*start)).collect();
     for (number, (start, kind)) in empty.iter().zip(&lost) {
         let part = format!("{name} partition {number}");
@@ -234,7 +233,8 @@ fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
             "it begins with no file system, but {kind} that no partition contains begins at sector {}",
             start / 512
         );
-        faults.push(Fault::on_disk(Stage::Table, part, Verdict::Inconsistent, cause).breaks());
+        let fault = Fault::on_disk(Stage::Table, part, Verdict::Inconsistent, cause);
+        faults.push(fault.breaks().action(WRITE_AGAIN));
     }
 }
 
@@ -251,24 +251,4 @@ fn without_superblock(name: &str, all: &[(&DiskVolume, &Partition)], faults: &mu
         let cause = "it is for a file system of Linux, and there are zeros where the superblock belongs";
         faults.push(Fault::on_disk(Stage::Root, part, Verdict::Corrupt, cause).breaks());
     }
-}
-
-/// File systems at the usual places, by their superblocks.
-fn lost_file_systems(disk: &dyn ReadAt) -> Vec<(u64, &'static str)> {
-    let usual = (1..).map(|n| n * ALIGNED).take_while(|at| *at < disk.size()).take(MAX_PLACES as usize);
-    let places = std::iter::once(OLD_START).chain(usual);
-    let mut found: Vec<(u64, &'static str)> = Vec::new();
-    let mut inside_until = 0;
-    for start in places {
-        if start < inside_until || !may_begin(disk, start) {
-            continue;
-        }
-        let window = crate::devices::Window::new(disk, start, disk.size() - start);
-        if let Some(volume) = identify(&window) {
-            found.push((start, volume.kind.name()));
-            // Images of file systems can lie in a file system.
-            inside_until = start.saturating_add(recorded_size(&window).unwrap_or_default());
-        }
-    }
-    found
 }
