@@ -23,7 +23,7 @@ use veritum_demo::world::{World, add_file, package};
 fn but_loader(mut tree: Tree) -> Tree {
     let own = |path: &[u8]| {
         let text = String::from_utf8_lossy(path);
-        text.contains("grub-pc.") || text.starts_with("usr/lib/grub/") || text.ends_with("lib/dpkg/status")
+        text.contains("grub-demo.") || text.starts_with("usr/lib/grub/") || text.ends_with("lib/dpkg/status")
     };
     tree.0.retain(|path, _| !own(path));
     tree
@@ -88,10 +88,10 @@ fn the_boot_loader_stays_with_its_entry_in_the_database() {
         status.lines().filter(|l| l.starts_with("Package: ") || l.starts_with("Version: ")).collect();
     assert_eq!(
         entries,
-        ["Package: quay", "Version: 1.0-1", "Package: grub-pc", "Version: 2.1-1", "Package: boat", "Version: 1"]
+        ["Package: quay", "Version: 1.0-1", "Package: grub-demo", "Version: 2.1-1", "Package: boat", "Version: 1"]
     );
     let [staying] = report.packages_staying.as_slice() else { panic!("{report:#?}") };
-    assert_eq!((staying.package.package.as_str(), staying.reason), ("grub-pc", StayReason::BootLoader));
+    assert_eq!((staying.package.package.as_str(), staying.reason), ("grub-demo", StayReason::BootLoader));
 }
 
 #[test]

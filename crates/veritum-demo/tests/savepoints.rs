@@ -99,7 +99,7 @@ fn what_the_update_replaces_lives_on_and_what_is_new_is_added() {
         told,
         [
             r#"boat Some("1") None"#,
-            r#"grub-pc Some("2.0-1") Some("2.1-1")"#,
+            r#"grub-demo Some("2.0-1") Some("2.1-1")"#,
             r#"quay Some("1.0-1") Some("2.0-1")"#,
             r#"rig None Some("3")"#
         ]

@@ -31,7 +31,7 @@ pub(crate) fn earlier() -> Vec<Package> {
     add_file(&mut quay, "/usr/share/quay/old-only", "goes with the update\n");
     add_file(&mut quay, "/usr/share/doc/quay/notes", "notes 1\n");
     settings(&mut quay, "/etc/quay.conf", "colour = grey\n");
-    let mut grub = package("grub-pc", "2.0-1");
+    let mut grub = package("grub-demo", "2.0-1");
     add_file(&mut grub, "/usr/lib/grub/i386-pc/boot.img", "boot 1\n");
     let mut boat = package("boat", "1");
     add_file(&mut boat, "/usr/share/boat/deep/er/name", "boat\n");
@@ -48,7 +48,7 @@ pub(crate) fn update() -> Vec<Package> {
     add(&mut quay, "/usr/share/doc/quay", Content::Link("../quay".into()), 0o777);
     add_file(&mut quay, "/usr/share/quay/notes", "notes 2\n");
     settings(&mut quay, "/etc/quay.conf", "colour = blue\n");
-    let mut grub = package("grub-pc", "2.1-1");
+    let mut grub = package("grub-demo", "2.1-1");
     add_file(&mut grub, "/usr/lib/grub/i386-pc/boot.img", "boot 2\n");
     let mut rig = package("rig", "3");
     add_file(&mut rig, "/usr/share/rig/inner/part", "rig\n");

@@ -59,7 +59,17 @@ static ABOUT: About = About {
 /// The packages' files that the boot chain is compared with.
 const COMPARED: [&str; 3] = ["/usr/lib/grub", "/usr/lib/shim", "/boot"];
 /// What a machine with a boot loader has.
-const LOADERS: [&str; 5] = ["/boot/grub", "/boot/efi", "/boot/loader", "/efi/loader", "/boot/extlinux"];
+const LOADERS: [&str; 9] = [
+    "/boot/grub/i386-pc",
+    "/boot/grub/x86_64-efi",
+    "/boot/grub/i386-efi",
+    "/boot/grub/arm64-efi",
+    "/boot/grub/arm-efi",
+    "/boot/efi/EFI",
+    "/boot/loader",
+    "/efi/loader",
+    "/boot/extlinux",
+];
 /// The packages of boot loaders that are judged.
 const BIOS_LOADER: &str = "grub-pc";
 const EFI_LOADERS: [&str; 4] = ["grub-efi-amd64", "grub-efi-ia32", "grub-efi-arm64", "grub-efi-arm"];
@@ -198,7 +208,12 @@ impl Machine<'_, '_> {
         };
         let kernels = kernels::judge(files, &starts, &installed_kernels(self.cx), &mut faults, examined);
         let kind = root.and_then(|root| layout.volume(root).contains.as_ref()).map(|found| found.kind);
-        for kernel in &kernels {
+        // A quick check reads no contents, unless they are asked for.
+        let is_quick = self.cx.system.settings.quick && !self.cx.scope.is_deep(&BOOTCHAIN);
+        if is_quick && !kernels.is_empty() {
+            examined.note_extent("initial file systems were not read (--quick)".to_owned());
+        }
+        for kernel in kernels.iter().filter(|_| !is_quick) {
             initramfs::judge(self.cx, files, kernel, kind, &mut faults, examined);
         }
         mounts::judge(layout, files, root, &mut faults, examined);

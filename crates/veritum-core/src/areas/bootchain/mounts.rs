@@ -37,7 +37,7 @@ pub(super) fn judge(
             faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Missing, cause).effect(StartEffect::SlowsStart));
             return;
         }
-        Err(why) => return examined.leave_out(why),
+        Err(why) => return examined.leave_out(format!("{FSTAB}: {why}")),
     };
     let (mounts, bad) = fstab(&text);
     examined.coverage.examined += mounts.len() as u64;

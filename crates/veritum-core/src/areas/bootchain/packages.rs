@@ -1,7 +1,8 @@
 //! [`PackageFiles`]: installed files with the proof that they are their packages'.
 
 use super::super::Cx;
-use crate::model::{Authority, Digest, Instant, Md5, PackageId, SystemPath, error_chain};
+use crate::machine::MachineError;
+use crate::model::{Authority, Digest, Instant, Md5, PackageId, SystemPath, error_chain, error_words};
 use crate::reference::{Expected, ExpectedKind, Reference};
 use crate::system::System;
 
@@ -49,9 +50,12 @@ impl<'a> PackageFiles<'a> {
         Self { system: cx.system, reference }
     }
 
-    /// Reads a file; `None` if there is none.
+    /// Reads a file; `None` if there is none. An error is why it cannot be read, without its path.
     pub(super) fn read(&self, path: &SystemPath) -> Result<Option<Vec<u8>>, String> {
-        self.system.machine.read_up_to(path, MAX_FILE).map_err(|e| error_chain(&e))
+        self.system.machine.read_up_to(path, MAX_FILE).map_err(|e| match &e {
+            MachineError::Read { source, .. } => format!("it cannot be read: {}", error_words(source)),
+            other => error_chain(other),
+        })
     }
 
     fn expected(&self, path: &SystemPath) -> Option<&Expected> {
@@ -133,6 +137,6 @@ pub(super) fn why(path: &SystemPath, not: &NotUsable) -> String {
         NotUsable::Missing => format!("{path} does not exist"),
         NotUsable::Unowned => format!("no known package ships {path}"),
         NotUsable::Damaged(id) => format!("{path} is not what its package {} ships", id.name),
-        NotUsable::Unreadable(why) => why.clone(),
+        NotUsable::Unreadable(why) => format!("{path}: {why}"),
     }
 }

@@ -48,6 +48,11 @@ pub(super) fn judge(layout: &Layout, how: StartedBy, faults: &mut Faults) {
     }
 }
 
+/// How a damaged copy is known: by itself, unless the medium has an error there.
+fn known(fault: GptFault) -> KnownBy {
+    if fault == GptFault::Unreadable { KnownBy::Medium } else { KnownBy::SelfProof }
+}
+
 fn on(name: &str, part: &str, verdict: Verdict, cause: impl Into<String>) -> Fault {
     Fault::on_disk(Stage::Table, format!("{name}: {part}"), verdict, cause).known_by(KnownBy::SelfProof)
 }
@@ -78,7 +83,7 @@ fn gpt(name: &str, disk: &OpenDisk, how: StartedBy, faults: &mut Faults) {
         (Ok(_), Err(fault)) => {
             let (verdict, why) = words(*fault);
             let cause = format!("{why}; the table at the beginning of the disk is valid");
-            faults.push(on(name, BACKUP, verdict, cause).latent());
+            faults.push(on(name, BACKUP, verdict, cause).latent().known_by(known(*fault)));
         }
         (Err(fault), Ok(_)) => {
             let (verdict, why) = words(*fault);
@@ -86,7 +91,8 @@ fn gpt(name: &str, disk: &OpenDisk, how: StartedBy, faults: &mut Faults) {
                 true => "; its backup at the end of the disk is valid, and UEFI firmware uses that",
                 false => "; its backup at the end of the disk is valid, but GRUB does not use that on a BIOS machine",
             };
-            faults.push(on(name, PRIMARY, verdict, format!("{why}{more}")).breaks_if(!only_uefi));
+            let found = on(name, PRIMARY, verdict, format!("{why}{more}")).known_by(known(*fault));
+            faults.push(found.breaks_if(!only_uefi));
         }
         (Err(first), Err(second)) => {
             let (verdict, why) = words(*first);
