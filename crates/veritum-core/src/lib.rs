@@ -46,6 +46,7 @@
 //! # std::fs::write(root.join("var/lib/dpkg/info/quay.list"), "/.\n/usr\n/usr/share\n/usr/share/quay\n")?;
 //! let settings = Settings {
 //!     root,
+//!     disks: Vec::new(),
 //!     store: None,
 //!     trust: dir.path().join("trust"),
 //!     state_dir: Some(dir.path().join("state")),

@@ -7,6 +7,7 @@ use std::collections::HashSet;
 use std::io;
 
 use super::{Dir, Machine};
+pub(super) use crate::formats::boot::mounts::unescape;
 use crate::model::{FileKind, SystemPath};
 
 const SYSTEM_FOLDERS: [&str; 4] = ["/usr", "/var", "/boot", "/opt"];
@@ -138,26 +139,6 @@ fn system_mounts(fstab: &[u8]) -> Vec<(SystemPath, String)> {
         }
     }
     found
-}
-
-/// Decodes fstab's octal escapes (`\040` for a space).
-pub(super) fn unescape(field: &[u8]) -> Vec<u8> {
-    let mut out = Vec::with_capacity(field.len());
-    let mut at = 0;
-    while at < field.len() {
-        let octal = field.get(at + 1..at + 4).and_then(|d| std::str::from_utf8(d).ok());
-        match (field[at], octal.and_then(|d| u8::from_str_radix(d, 8).ok())) {
-            (b'\\', Some(byte)) => {
-                out.push(byte);
-                at += 4;
-            }
-            (byte, _) => {
-                out.push(byte);
-                at += 1;
-            }
-        }
-    }
-    out
 }
 
 #[cfg(test)]

@@ -18,6 +18,7 @@ use super::disk::{Disk, Exchange, FreeSpace, Name, Node};
 use super::live::LiveDisk;
 use crate::devices::ext4::{FileSystem, Inode, Type};
 use crate::devices::{DiskSet, Section, VolumeKind};
+use crate::formats::boot::mounts::fstab;
 use crate::model::{FileKind, Identity, Instant, Stat};
 
 /// ext4's root folder.
@@ -28,8 +29,6 @@ const DEVICES: u64 = 0xffff_0000_0000;
 const SECRET: usize = 16;
 /// So many folders are remembered.
 const MAX_FOLDERS: usize = 20_000;
-/// Lines of fstab(5) that are read.
-const MAX_LINES: usize = 1000;
 
 /// A file system of the system.
 struct Mounted {
@@ -84,13 +83,13 @@ impl RawDisk {
     /// When its root cannot be read, or this process can have no secret.
     pub fn open(set: &DiskSet, root: usize, path: &Path) -> io::Result<Self> {
         let mut secret = [0; SECRET];
-        rustix_random(&mut secret)?;
+        random_bytes(&mut secret)?;
         let path = path.canonicalize()?;
         let (systems, mounted_on, folders) = (Vec::new(), HashMap::new(), Mutex::default());
         let mut disk = Self { path, systems, mounted_on, secret, folders };
         disk.mount(set, root)?;
-        let fstab = disk.small_file(b"etc/fstab").unwrap_or_default();
-        for (device, place) in mounts_of(&fstab) {
+        let text = disk.small_file(b"etc/fstab").unwrap_or_default();
+        for (device, place) in mounts_of(&text) {
             let Some(volume) = set.named(&device).filter(|at| disk.systems.iter().all(|known| known.volume != *at))
             else {
                 continue;
@@ -224,7 +223,7 @@ fn bad_handle() -> io::Error {
     Errno::BADF.into()
 }
 
-fn rustix_random(bytes: &mut [u8]) -> io::Result<()> {
+fn random_bytes(bytes: &mut [u8]) -> io::Result<()> {
     use std::io::Read as _;
     std::fs::File::open("/dev/urandom")?.read_exact(bytes)
 }
@@ -244,15 +243,9 @@ fn kind_of(inode: &Inode) -> io::Result<FileKind> {
 }
 
 /// The devices and mount points of fstab(5), those above others first.
-fn mounts_of(fstab: &[u8]) -> Vec<(String, Vec<u8>)> {
-    let lines = fstab.split(|byte| *byte == b'\n').take(MAX_LINES);
-    let mount = |line: &[u8]| {
-        let mut fields = line.split(u8::is_ascii_whitespace).filter(|field| !field.is_empty());
-        let device = String::from_utf8(fields.next()?.to_vec()).ok()?;
-        let place = super::extent::unescape(fields.next()?);
-        (!device.starts_with('#') && place.starts_with(b"/") && place != b"/").then_some((device, place))
-    };
-    let mut found: Vec<_> = lines.filter_map(mount).collect();
+fn mounts_of(text: &[u8]) -> Vec<(String, Vec<u8>)> {
+    let mounts = fstab(text).0.into_iter().filter(|mount| mount.place.starts_with(b"/") && mount.place != b"/");
+    let mut found: Vec<_> = mounts.map(|mount| (mount.device, mount.place)).collect();
     found.sort_by_key(|(_, place)| place.iter().filter(|byte| **byte == b'/').count());
     found
 }

@@ -278,10 +278,14 @@ fn sources(context: &Context, report: &CheckReport) -> Vec<String> {
     lines
 }
 
-/// What could not be examined of disks by themselves, one line each.
+/// What could not be examined of disks by themselves, or of anything else where nothing more is known, one line each.
 pub(super) fn disks_not_checked(report: &CheckReport) -> String {
     let of_disks = report.machine.root.is_empty();
-    let lines = if of_disks { not_checked(report, &[OsString::new()]) } else { Vec::new() };
+    let lines = if of_disks || report.outcome == Outcome::Unchecked {
+        not_checked(report, &[OsString::new()])
+    } else {
+        Vec::new()
+    };
     lines.iter().map(|line| format!("  {line}\n")).collect()
 }
 

@@ -70,7 +70,7 @@ fn device(field: &[u8]) -> String {
 }
 
 /// Decodes fstab's octal escapes (`\040` for a space).
-fn unescape(field: &[u8]) -> Vec<u8> {
+pub(crate) fn unescape(field: &[u8]) -> Vec<u8> {
     let mut out = Vec::with_capacity(field.len());
     let mut rest = field;
     while let Some((first, after)) = rest.split_first() {

@@ -46,12 +46,13 @@ struct Compared {
     paths: BTreeSet<Vec<u8>>,
 }
 
-/// Judges the initial file system of a kernel. `root` is the kind of the root's file system.
+/// Judges the initial file system of a kernel. `root` is the kind of the root's file system, `openers` are the programs without which it
+/// cannot be opened.
 pub(super) fn judge(
     cx: &Cx<'_>,
     files: &PackageFiles<'_>,
     kernel: &Kernel,
-    root: Option<VolumeKind>,
+    (root, openers): (Option<VolumeKind>, &[(&str, &str)]),
     faults: &mut Faults,
     examined: &mut Examined,
 ) {
@@ -90,6 +91,14 @@ pub(super) fn judge(
             examined.coverage.bytes += summary.bytes;
             contents(kernel, path, &summary, &compared, faults, examined);
             needs(files, kernel, root, &compared, faults);
+            for (program, why) in openers {
+                let ends = format!("/{program}");
+                if !compared.paths.iter().any(|path| path.ends_with(ends.as_bytes())) {
+                    let cause = format!("it does not contain {program}, although {why}");
+                    let fault = Fault::on_entry(Stage::Initramfs, path, program, Verdict::Incomplete, cause);
+                    faults.push(fault.breaks_if(kernel.is_default).action(make(&kernel.version)));
+                }
+            }
         }
         Err(initramfs::Fault::Unreadable) => {
             let cause = "the medium cannot be read".to_owned();

@@ -208,13 +208,14 @@ impl Machine<'_, '_> {
         };
         let kernels = kernels::judge(files, &starts, &installed_kernels(self.cx), &mut faults, examined);
         let kind = root.and_then(|root| layout.volume(root).contains.as_ref()).map(|found| found.kind);
+        let openers = mounts::openers(files, &fstab);
         // A quick check reads no contents, unless they are asked for.
         let is_quick = self.cx.system.settings.quick && !self.cx.scope.is_deep(&BOOTCHAIN);
         if is_quick && !kernels.is_empty() {
             examined.note_extent("initial file systems were not read (--quick)".to_owned());
         }
         for kernel in kernels.iter().filter(|_| !is_quick) {
-            initramfs::judge(self.cx, files, kernel, kind, &mut faults, examined);
+            initramfs::judge(self.cx, files, kernel, (kind, &openers), &mut faults, examined);
         }
         mounts::judge(layout, files, root, &mut faults, examined);
         faults

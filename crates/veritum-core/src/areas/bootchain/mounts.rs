@@ -21,6 +21,24 @@ pub(super) fn read(files: &PackageFiles<'_>) -> Vec<Mount> {
     fstab(&text).0
 }
 
+/// The programs without which the root cannot be opened at the start, each with the reason: by its device in fstab(5), and crypttab(5).
+pub(super) fn openers(files: &PackageFiles<'_>, mounts: &[Mount]) -> Vec<(&'static str, &'static str)> {
+    let Some(root) = mounts.iter().find(|mount| mount.place == b"/") else { return Vec::new() };
+    let crypt = files.read(&SystemPath::literal(CRYPTTAB)).ok().flatten().unwrap_or_default();
+    let mapped = root.device.strip_prefix("/dev/mapper/");
+    let is_encrypted = mapped.is_some_and(|name| crypttab(&crypt).0.iter().any(|volume| volume.name == name));
+    let mut needed = Vec::new();
+    if is_encrypted {
+        needed.push(("cryptsetup", "the root is encrypted"));
+    } else if mapped.is_some_and(|name| name.contains('-')) && files.has_package("lvm2") {
+        needed.push(("lvm", "the root is in a volume group"));
+    }
+    if root.device.starts_with("/dev/md") {
+        needed.push(("mdadm", "the root is on an array"));
+    }
+    needed
+}
+
 /// Judges both lists. `root` is the position of the volume with the root.
 pub(super) fn judge(
     layout: &Layout,
