@@ -104,6 +104,16 @@ fn several_causes_come_in_the_order_in_which_a_start_meets_them() {
 }
 
 #[test]
+fn what_is_left_in_unused_places_is_no_problem() {
+    let mut bytes = disk(SEED, &[]).unwrap();
+    // The copy of a superblock where no partition is: what remains of an earlier one.
+    let (root, unused) = (6 << 20, bytes.len() - (1 << 20));
+    bytes.copy_within(root + 1024..root + 2048, unused + 1024);
+    let report = Bench::with(&bytes).check();
+    assert_eq!(told(&report), "");
+}
+
+#[test]
 fn how_it_is_known_is_said() {
     let known = |name: &str| {
         let report = Bench::new(&[boot_fault(name).unwrap()]).check();

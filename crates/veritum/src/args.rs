@@ -40,7 +40,7 @@ pub(crate) struct Global {
     )]
     pub(crate) root: Option<PathBuf>,
     /// Work on this disk or disk image instead of the running system: its partitions and file systems, without mounting
-    /// them; repeatable
+    /// them; with --root, it is the disk of that system (`check bootchain`); repeatable
     #[arg(long, global = true, value_name = "DEVICE|IMAGE", help_heading = "System and sources")]
     pub(crate) disk: Vec<PathBuf>,
     /// Use this trusted store: a folder, or the URL of one on a web server

@@ -34,6 +34,14 @@ pub struct DiskVolume {
     pub contains: Option<RawVolume>,
 }
 
+impl DiskVolume {
+    /// Whether it is a file system that no partition contains: the kernel does not see it.
+    #[must_use]
+    pub fn is_lost(&self) -> bool {
+        self.partition.is_none() && self.start > 0
+    }
+}
+
 /// Disks and images with the volumes on them.
 #[derive(Default)]
 pub struct DiskSet {

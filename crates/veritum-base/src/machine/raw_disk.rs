@@ -198,15 +198,14 @@ impl RawDisk {
 
     fn stat(&self, at: At) -> io::Result<Stat> {
         let inode = self.inode(at)?;
-        let time = Instant { s: inode.mtime, n: inode.mtime_nanoseconds };
         Ok(Stat {
             kind: kind_of(&inode)?,
             mode: u32::from(inode.mode) & 0o7777,
             uid: inode.uid,
             gid: inode.gid,
             size: inode.size,
-            mtime: time,
-            ctime: time,
+            mtime: Instant { s: inode.mtime, n: inode.mtime_nanoseconds },
+            ctime: Instant { s: inode.ctime, n: inode.ctime_nanoseconds },
             id: Identity { dev: DEVICES + u64::from(at.fs), ino: u64::from(at.inode) },
             names: u64::from(inode.names),
             rdev: 0,

@@ -4,12 +4,12 @@ use super::examine::{check_all, check_area};
 use super::names::require_there;
 use super::{Engine, WorkError};
 use crate::areas::files::unowned;
-use crate::areas::{AREAS, BOOTCHAIN, Checked, Failed, How, VOLUMES, find};
+use crate::areas::{AREAS, About, BOOTCHAIN, Checked, Failed, How, VOLUMES, find};
 use crate::change::{ChangeError, ChangeLog};
 use crate::event::Observer;
 use crate::history;
 use crate::homes::HomesSeen;
-use crate::model::{Finding, Scope, Subject, SystemPath};
+use crate::model::{AreaName, Finding, Scope, Subject, SystemPath};
 use crate::report::ExplainReport;
 
 impl Engine {
@@ -54,8 +54,10 @@ impl Engine {
         let cx = self.cx(&everything, How::plain(&none), observer);
         let mut checked = check_all(&cx)?;
         let fits = |f: &&Finding| f.id.as_str().starts_with(typed);
-        // Areas that the default check leaves out or examines only partly.
-        for area in AREAS.iter().filter(|area| !(area.about().by_default && area.about().is_of_machine)) {
+        // Areas that the default check leaves out, does not find here, or examines only partly.
+        let known: Vec<AreaName> = checked.areas().map(|examined| examined.area.clone()).collect();
+        let is_whole = |about: &About| about.by_default && about.is_of_machine && known.contains(&about.name);
+        for area in AREAS.iter().filter(|area| !is_whole(area.about())) {
             if self.system.disks.is_some() || checked.findings().any(|f| fits(&f)) {
                 break;
             }

@@ -104,6 +104,7 @@ fn initramfs() -> String {
 pub const BOOT_FAULTS: &[BootFault] = &[
     disk("boot-code-zeroed", Breaks, "the boot code in the first sector is zeros", |d| fill(d, 0, 440, 0)),
     disk("boot-code-bytes", Breaks, "some bytes of the boot code differ", |d| flip(d, 0x90, 3)),
+    disk("boot-code-replaced", Breaks, "the boot code is overwritten, but for the words that it prints", |d| flip(d, 0x64, 0x110)),
     disk("boot-mark-missing", Breaks, "the first sector is not marked as one that starts", |d| fill(d, 510, 2, 0)),
     disk("core-wiped", Breaks, "the core image is zeros", |d| fill(d, CORE, 200 * 512, 0)),
     disk("core-first-sector", Breaks, "the first sector of the core image is damaged", |d| flip(d, CORE + 16, 60)),

@@ -33,6 +33,10 @@ pub struct Inode {
     pub mtime: i64,
     /// Its nanoseconds, where inodes have room for them.
     pub mtime_nanoseconds: u32,
+    /// When it was changed last, in seconds since 1970.
+    pub ctime: i64,
+    /// Its nanoseconds, where inodes have room for them.
+    pub ctime_nanoseconds: u32,
     /// The number of its names.
     pub names: u16,
     /// The block with its extended attributes; 0 if none.
@@ -71,15 +75,23 @@ impl Inode {
         let fixed = if bytes.len() > 128 { 128 + usize::from(le16(bytes, 0x80)) } else { bytes.len() };
         let mut places = [0; 60];
         places.copy_from_slice(&bytes[PLACES]);
-        let epoch = if bytes.len() > 0x8c && fixed >= 0x8c { i64::from(word(0x88) & 3) << 32 } else { 0 };
+        let has_more = bytes.len() > 0x8c && fixed >= 0x8c;
+        // Behind the fixed part are two more bits of the seconds, and the nanoseconds.
+        let time = |seconds: usize, more: usize| {
+            let more = if has_more { word(more) } else { 0 };
+            (i64::from(word(seconds).cast_signed()) + (i64::from(more & 3) << 32), more >> 2)
+        };
+        let ((mtime, mtime_nanoseconds), (ctime, ctime_nanoseconds)) = (time(0x10, 0x88), time(0x0c, 0x84));
         Self {
             number,
             mode: le16(bytes, 0),
             uid: half(2) | half(0x78) << 16,
             gid: half(0x18) | half(0x7a) << 16,
             size: u64::from(word(4)) | u64::from(word(0x6c)) << 32,
-            mtime: i64::from(word(0x10).cast_signed()) + epoch,
-            mtime_nanoseconds: if bytes.len() > 0x8c && fixed >= 0x8c { word(0x88) >> 2 } else { 0 },
+            mtime,
+            mtime_nanoseconds,
+            ctime,
+            ctime_nanoseconds,
             names: le16(bytes, 0x1a),
             attributes: u64::from(word(0x68)) | u64::from(half(0x76)) << 32,
             flags: word(0x20),

@@ -79,12 +79,6 @@ fn is_grub(sector: &[u8], package: &[u8]) -> bool {
     same * 2 > all
 }
 
-/// Whether a sector is GRUB's by the words that it prints, where no package is there to compare it with.
-#[must_use]
-pub fn names_grub(sector: &[u8]) -> bool {
-    sector.windows(5).any(|words| words == b"GRUB ")
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -27,8 +27,12 @@ struct Boot<'a> {
     name: String,
     /// The sector where the core image belongs; `None` if there is no place for it.
     place: Option<u64>,
+    /// Whether the disk has a GPT: the mark of an MBR is judged with its table.
+    has_gpt: bool,
     /// The package's files, by their names.
     shipped: Shipped,
+    /// The boot sector of which the machine keeps a copy, if there is one.
+    copy: Option<Vec<u8>>,
 }
 
 struct Shipped {
@@ -87,7 +91,9 @@ pub(super) fn judge(
         }
         _ => Some(BEHIND_MBR),
     };
-    let boot = Boot { layout, device: &layout.disk(disk).device, name, place, shipped };
+    let has_gpt = layout.disk(disk).gpt.is_there();
+    let copy = files.read(&copied("boot.img")).ok().flatten().filter(|copy| copy.len() == sector::SIZE);
+    let boot = Boot { layout, device: &layout.disk(disk).device, name, place, has_gpt, shipped, copy };
     let Ok(first) = boot.device.bytes_at(0, sector::SIZE) else { return };
     examined.coverage.examined += 1;
     if let Some(core) = boot.first_sector(&first, faults, examined) {
@@ -110,7 +116,7 @@ impl Boot<'_> {
     /// Judges the first sector. The sector of the core image, if that can be examined.
     fn first_sector(&self, first: &[u8], faults: &mut Faults, examined: &mut Examined) -> Option<u64> {
         const PART: &str = "boot code in the first sector";
-        if !is_marked(first) && self.layout.set.disks.iter().any(|disk| disk.gpt.is_there()) {
+        if !is_marked(first) && self.has_gpt {
             let cause =
                 "the first sector does not end with the mark of a boot sector (55 aa): a BIOS does not start it";
             faults.push(self.fault(PART, Verdict::Corrupt, cause).breaks().known_by(KnownBy::SelfProof));
@@ -129,10 +135,10 @@ impl Boot<'_> {
                 self.place.filter(|place| *place == core).or(self.place)
             }
             SectorState::Other => {
-                match known_code(first) {
+                match known_code(first, self.copy.as_deref()) {
                     Some(whose) => examined.leave_out(format!("the first sector of {} contains {whose}", self.name)),
                     None => {
-                        let cause = "it is not GRUB's boot code, nor other code that is known";
+                        let cause = "it is not the package's boot code, nor other code that is known";
                         faults.push(self.fault(PART, Verdict::Altered, cause).breaks());
                     }
                 }
@@ -383,14 +389,17 @@ fn words(fault: &ImageFault) -> String {
     }
 }
 
-/// Boot code of others that is known by the words that it prints.
-fn known_code(first: &[u8]) -> Option<&'static str> {
+/// Boot code of others that is known by the words that it prints, and that of another version of GRUB.
+fn known_code(first: &[u8], copy: Option<&[u8]>) -> Option<&'static str> {
     let has = |words: &[u8]| first.windows(words.len()).any(|window| window == words);
     if has(b"Missing operating system") || has(b"Error loading operating system") {
         return Some("the generic boot code of another system, which is not judged");
     }
-    if sector::names_grub(first) {
-        return Some("another version of GRUB's boot code than the installed package's, which is not judged");
+    let is_copied = |copy| matches!(sector::compare(first, copy), SectorState::Installed { .. });
+    if copy.is_some_and(is_copied) {
+        return Some(
+            "the boot code of which the machine keeps a copy, and not the installed package's: it is not judged",
+        );
     }
     None
 }

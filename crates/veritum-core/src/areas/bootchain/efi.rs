@@ -47,14 +47,15 @@ fn partitions(layout: &Layout, mounted: Option<usize>) -> Vec<usize> {
 }
 
 /// Judges the EFI partitions. `names` are the names that the system's folder there can have, `mounted` the position of the volume that fstab(5) mounts at
-/// /boot/efi, `boots` that of the volume with /boot/grub. Returns the position of the partition with the system's folder.
+/// /boot/efi, `boots` that of the volume with /boot/grub. Returns the position of the partition with the system's folder, and
+/// the folder's name.
 pub(super) fn judge(
     layout: &Layout,
     files: &PackageFiles<'_>,
     (names, mounted, boots): (&[String], Option<usize>, Option<usize>),
     faults: &mut Faults,
     examined: &mut Examined,
-) -> Option<usize> {
+) -> Option<(usize, String)> {
     let all = partitions(layout, mounted);
     let mut found = None;
     let mut is_unknown = false;
@@ -78,12 +79,12 @@ pub(super) fn judge(
         let own = names.iter().find(|name| efi.has_folder(name)).unwrap_or(&names[0]);
         if efi.has_folder(own) {
             efi.judge_own(own, boots, faults, examined);
-            found = Some(volume);
+            found = Some((volume, own.clone()));
         }
         efi.judge_removable(own, faults, examined);
         efi.name_others(own, examined);
     }
-    match found {
+    match &found {
         // It can be on a disk that cannot be read.
         None if !is_unknown && layout.unread.is_empty() => missing(layout, &names[0], mounted, faults),
         None if !is_unknown => examined.leave_out("the EFI partition: it is on none of the disks that can be read"),
@@ -226,9 +227,9 @@ impl Efi<'_, '_> {
         match shipped.map(|program| (program, &program.bytes)) {
             Some((program, Ok(right))) if *right != bytes => {
                 let differ = super::difference(&bytes, right);
-                // A program of another version proves itself.
+                // A program of another version proves itself, too.
                 let proof = match self_proof(&bytes) {
-                    SelfProof::Matches => "; by its own signature it is whole: it is of another version",
+                    SelfProof::Matches => "; by its own signature it is whole: of another version, or another program",
                     _ => "",
                 };
                 let cause = format!("it is not {}: {differ}{proof}", program.path);

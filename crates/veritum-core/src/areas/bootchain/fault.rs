@@ -160,6 +160,14 @@ impl Faults {
         }
     }
 
+    /// Adds others. If they are of a disk from which the machine does not start, none of them keeps it from starting.
+    pub(super) fn append(&mut self, others: Self, starts: bool) {
+        for fault in others.0 {
+            let breaks = fault.effect == Some(StartEffect::BreaksStart);
+            self.push(if breaks && !starts { fault.latent() } else { fault });
+        }
+    }
+
     /// Adds them to the result: what breaks the start first, and each in the order in which the start meets it.
     pub(super) fn add_to(mut self, examined: &mut Examined) {
         self.0.sort_by_key(|fault| (fault.effect.is_none(), fault.effect, fault.stage));

@@ -7,11 +7,12 @@ use crate::devices::FatFiles;
 use crate::model::{KnownBy, Verdict};
 use crate::platform::efi_variables::FirmwareEntries;
 
-/// Judges the entries that name a file on one of the disks. `own` is the name of the system's folder on the EFI partition `efi`.
+/// Judges the entries that name a file on one of the disks. `own` is the name of the system's folder on the EFI partition `efi`; `is_live`
+/// says whether the system is the one that this firmware has started.
 pub(super) fn judge(
     layout: &Layout,
     firmware: &FirmwareEntries,
-    (own, efi): (&str, Option<usize>),
+    (own, efi, is_live): (&str, usize, bool),
     faults: &mut Faults,
     examined: &mut Examined,
 ) {
@@ -23,9 +24,9 @@ pub(super) fn judge(
         let name = format!("firmware entry Boot{number:04X} ({})", entry.name);
         let is_own = file.to_lowercase().starts_with(&format!("/efi/{own}/"));
         let volume = layout.set.named(&format!("PARTUUID={partition}"));
-        is_own_disk |= volume.is_some() && volume == efi;
+        is_own_disk |= volume == Some(efi);
         let Some(volume) = volume else {
-            if is_own && layout.unread.is_empty() {
+            if is_own && is_live && layout.unread.is_empty() {
                 let cause = format!("it names the partition {partition}, which is on none of the disks");
                 faults.push(Fault::on_disk(Stage::Firmware, name, Verdict::Inconsistent, cause).latent());
             }
@@ -41,7 +42,13 @@ pub(super) fn judge(
             _ => {}
         }
     }
-    let Some(efi) = efi.filter(|_| !starts_own) else { return };
+    if starts_own {
+        return;
+    }
+    // A disk of another computer has no entry here.
+    if !is_own_disk && !is_live {
+        return examined.note_extent(format!("the firmware here has no entry for {}", layout.volume_name(efi)));
+    }
     let fat = FatFiles::open(&layout.volume(efi).bytes);
     let has_removable = fat.and_then(|fat| fat.list()).is_ok_and(|entries| {
         entries.iter().any(|entry| entry.path.to_lowercase().starts_with("efi/boot/boot") && !entry.is_folder)

@@ -144,7 +144,10 @@ impl Judge<'_, '_> {
                 }
             }
         }
-        self.find(&wanted).or((!self.menu.entries.is_empty()).then_some(0))
+        // A submenu starts its first entry.
+        let first_below =
+            || self.menu.entries.iter().position(|entry| entry.position.starts_with(&format!("{wanted}>")));
+        self.find(&wanted).or_else(first_below).or((!self.menu.entries.is_empty()).then_some(0))
     }
 
     /// The position of an entry by its place, its id or its title; each part may name a submenu.

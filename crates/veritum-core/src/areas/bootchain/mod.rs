@@ -167,7 +167,7 @@ impl Machine<'_, '_> {
         }
         let how = self.started_by();
         examined.coverage.examined += layout.set.disks.len() as u64;
-        tables::judge(layout, how, &mut faults);
+        tables::judge(layout, how, &self.start_disks(how), &mut faults);
         self.superblocks(&mut faults);
         self.name_hidden(examined);
         let fstab = mounts::read(files);
@@ -184,7 +184,7 @@ impl Machine<'_, '_> {
             let mounted = fstab.iter().find(|mount| mount.place == b"/boot/efi" || mount.place == b"/efi");
             let mounted = mounted.and_then(|mount| layout.set.named(&mount.device));
             let efi = efi::judge(layout, files, (&own, mounted, boots), &mut faults, examined);
-            self.firmware((&own[0], efi), &mut faults, examined);
+            self.firmware(efi, &mut faults, examined);
         }
         if how.uefi {
             self.efi_modules(&mut faults, examined);
@@ -221,6 +221,16 @@ impl Machine<'_, '_> {
         faults
     }
 
+    /// The disks from which the machine starts: those with /boot, the root, and an EFI partition if it starts by UEFI.
+    fn start_disks(&self, how: StartedBy) -> Vec<usize> {
+        let places = ["/boot/grub", "/boot", "/"].map(SystemPath::literal);
+        let mounted = places.iter().filter_map(|path| Some(self.layout.volume(self.layout.volume_of(path)?).disk));
+        let volumes = self.layout.set.volumes.iter();
+        let is_efi = |p: &crate::devices::Partition| p.kind.is_efi_system();
+        let efi = volumes.filter(|v| how.uefi && v.partition.as_ref().is_some_and(is_efi)).map(|v| v.disk);
+        mounted.chain(efi).collect()
+    }
+
     /// How the machine is started, by the installed packages, else by what is in /boot.
     fn started_by(&self) -> StartedBy {
         let files = self.files;
@@ -229,9 +239,8 @@ impl Machine<'_, '_> {
                 &SystemPath::parse(format!("/boot/grub/{name}").as_bytes()).unwrap_or_else(|_| SystemPath::root()),
             )
         };
-        let of_efi = ["grub-efi-amd64", "grub-efi-ia32", "grub-efi-arm64", "grub-efi-arm"];
-        let packages =
-            StartedBy { bios: files.has_package("grub-pc"), uefi: of_efi.iter().any(|name| files.has_package(name)) };
+        let uefi = EFI_LOADERS.iter().any(|name| files.has_package(name));
+        let packages = StartedBy { bios: files.has_package(BIOS_LOADER), uefi };
         if packages.bios || packages.uefi {
             return packages;
         }
@@ -282,10 +291,13 @@ impl Machine<'_, '_> {
         }
     }
 
-    fn firmware(&self, own: (&str, Option<usize>), faults: &mut Faults, examined: &mut Examined) {
+    /// Judges the firmware's entries for the EFI partition with the system's folder; both are given.
+    fn firmware(&self, efi: Option<(usize, String)>, faults: &mut Faults, examined: &mut Examined) {
+        let is_live = self.cx.system.machine.is_live();
+        let Some((efi, own)) = efi else { return };
         let is_here = self.layout.set.disks.iter().all(|disk| disk.device.is_block());
         match firmware_entries().filter(|_| is_here) {
-            Some(firmware) => firmware::judge(self.layout, &firmware, own, faults, examined),
+            Some(firmware) => firmware::judge(self.layout, &firmware, (&own, efi, is_live), faults, examined),
             None => examined.note_extent("the firmware's boot entries cannot be seen from here".to_owned()),
         }
     }
@@ -345,7 +357,7 @@ fn superblock(layout: &Layout, at: usize, faults: &mut Faults) {
         };
         let name = format!("{}: superblock", layout.volume_name(at));
         let cause = format!("the first superblock {why}; neither the kernel nor GRUB uses its copies");
-        let action = "let the file system's own check write it again from a copy, unmounted (e2fsck -b 32768)";
+        let action = "let the file system's own check write it again from a copy, unmounted (veritum repair volumes --disk DISK)";
         let fault = Fault::on_disk(Stage::Root, name, Verdict::Corrupt, cause).action(action);
         faults.push(fault.breaks().known_by(crate::model::KnownBy::SelfProof));
     }
@@ -358,7 +370,8 @@ pub fn examine_bare_disks(set: Arc<DiskSet>) -> Examined {
     let layout = Layout::of_disks(set);
     let mut faults = Faults::default();
     examined.coverage.examined += layout.set.disks.len() as u64;
-    tables::judge(&layout, StartedBy::default(), &mut faults);
+    let all: Vec<usize> = (0..layout.set.disks.len()).collect();
+    tables::judge(&layout, StartedBy::by_partitions(&layout), &all, &mut faults);
     for at in layout.of_kind(VolumeKind::Ext4).collect::<Vec<_>>() {
         superblock(&layout, at, &mut faults);
     }

@@ -105,6 +105,8 @@ impl Judge<'_, '_> {
             return There::Unknown;
         }
         match self.layout.set.named(device) {
+            // The kernel does not see what no partition contains.
+            Some(at) if self.layout.volume(at).is_lost() => There::No,
             Some(at) => There::Volume(at),
             // It can be inside what is encrypted, or part of something, or on a disk that was not named.
             None if self.has_hidden() => There::Unknown,

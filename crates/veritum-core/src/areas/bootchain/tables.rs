@@ -3,8 +3,8 @@
 use super::fault::{Fault, Faults, Stage};
 use super::layout::Layout;
 use crate::devices::{
-    DiskVolume, GptCopy, GptFault, GptPair, MbrTable, OpenDisk, Partition, ReadAt, TableKind, identify, recorded_size,
-    search_file_systems,
+    DiskVolume, GptCopy, GptFault, GptPair, MbrTable, OpenDisk, Partition, PartitionType, ReadAt, TableKind, identify,
+    recorded_size, search_file_systems,
 };
 use crate::formats::boot::sector::is_marked;
 use crate::model::{KnownBy, Verdict};
@@ -18,34 +18,50 @@ pub(super) struct StartedBy {
     pub(super) uefi: bool,
 }
 
-/// Judges the table of each disk.
-pub(super) fn judge(layout: &Layout, how: StartedBy, faults: &mut Faults) {
-    for (at, disk) in layout.set.disks.iter().enumerate() {
-        let name = layout.disk_name(at);
-        if let Err(e) = disk.device.bytes_at(0, 512) {
-            let cause = format!("its first sector cannot be read: {}", crate::model::error_words(&e));
-            let fault = Fault::on_disk(Stage::Table, format!("{name}: first sector"), Verdict::Unreadable, cause);
-            faults.push(fault.breaks().known_by(KnownBy::Medium));
-            continue;
-        }
-        // A disk without a table is one file system.
-        let is_one_file_system = layout
-            .set
-            .volumes
-            .iter()
-            .any(|v| v.disk == at && v.partition.is_none() && v.start == 0 && v.contains.is_some());
-        if is_one_file_system && !disk.gpt.is_there() {
-            continue;
-        }
-        // Its protective MBR shows that there was one.
-        let covers = disk.mbr.as_ref().is_some_and(|mbr| mbr.protective > 0 && mbr.partitions.is_empty());
-        if disk.gpt.is_there() || covers {
-            gpt(&name, disk, how, faults);
-        } else {
-            mbr(&name, disk, faults);
-        }
-        partitions(layout, at, faults);
+impl StartedBy {
+    /// How a system is started that cannot be read: by what its disks have partitions for.
+    pub(super) fn by_partitions(layout: &Layout) -> Self {
+        let kinds = || layout.set.volumes.iter().filter_map(|volume| Some(volume.partition.as_ref()?.kind));
+        let uefi = kinds().any(PartitionType::is_efi_system);
+        Self { bios: !uefi || kinds().any(PartitionType::is_boot_code), uefi }
     }
+}
+
+/// Judges the table of each disk. `starting` are the positions of the disks from which the machine starts: what is wrong with the table of
+/// another disk keeps at most that from being mounted.
+pub(super) fn judge(layout: &Layout, how: StartedBy, starting: &[usize], faults: &mut Faults) {
+    for at in 0..layout.set.disks.len() {
+        let mut own = Faults::default();
+        judge_disk(layout, how, at, &mut own);
+        faults.append(own, starting.contains(&at));
+    }
+}
+
+fn judge_disk(layout: &Layout, how: StartedBy, at: usize, faults: &mut Faults) {
+    let (disk, name) = (layout.disk(at), layout.disk_name(at));
+    if let Err(e) = disk.device.bytes_at(0, 512) {
+        let cause = format!("its first sector cannot be read: {}", crate::model::error_words(&e));
+        let fault = Fault::on_disk(Stage::Table, format!("{name}: first sector"), Verdict::Unreadable, cause);
+        faults.push(fault.breaks().known_by(KnownBy::Medium));
+        return;
+    }
+    // A disk without a table is one file system.
+    let is_one_file_system = layout
+        .set
+        .volumes
+        .iter()
+        .any(|v| v.disk == at && v.partition.is_none() && v.start == 0 && v.contains.is_some());
+    if is_one_file_system && !disk.gpt.is_there() {
+        return;
+    }
+    // Its protective MBR shows that there was one.
+    let covers = disk.mbr.as_ref().is_some_and(|mbr| mbr.protective > 0 && mbr.partitions.is_empty());
+    if disk.gpt.is_there() || covers {
+        gpt(&name, disk, how, faults);
+    } else {
+        mbr(&name, disk, faults);
+    }
+    partitions(layout, at, faults);
 }
 
 /// How a damaged copy is known: by itself, unless the medium has an error there.
@@ -217,8 +233,9 @@ fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
             );
         }
     }
-    // A partition that should contain a file system and begins with none, where one begins near it.
-    let empty = all.iter().filter(|(volume, partition)| volume.contains.is_none() && !partition.kind.is_boot_code());
+    // A partition for a file system of Linux that begins with none, and one that the machine uses and no partition contains: what was left
+    // in unused places is no problem.
+    let empty = all.iter().filter(|(volume, partition)| volume.contains.is_none() && partition.kind.is_linux());
     let empty: Vec<u32> = empty.map(|(_, partition)| partition.number).collect();
     if layout.has_no_machine() {
         without_superblock(&name, &all, faults);
@@ -226,13 +243,10 @@ fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
     if empty.is_empty() {
         return;
     }
-    let known: Vec<u64> = all.iter().filter(|(v, _)| v.contains.is_some()).map(|(volume, _)| volume.start).collect();
-    let covered = |start: u64| {
-        all.iter().any(|(volume, p)| volume.contains.is_some() && (p.start..p.end()).contains(&start))
-            || known.contains(&start)
-    };
-    let lost = search_file_systems(&*disk.device);
-    let lost: Vec<_> = lost.into_iter().filter(|(start, _)| !covered(*start)).collect();
+    let is_used = |v: &usize| layout.volume(*v).is_lost() && (layout.has_no_machine() || layout.is_mounted(*v));
+    let kind = |v: &DiskVolume| v.contains.as_ref().map_or("a file system", |found| found.kind.name());
+    let lost = own.iter().filter(|v| is_used(v)).map(|v| (layout.volume(*v).start, kind(layout.volume(*v))));
+    let lost: Vec<(u64, &str)> = lost.collect();
     for (number, (start, kind)) in empty.iter().zip(&lost) {
         let part = format!("{name} partition {number}");
         let cause = format!(
