@@ -74,7 +74,12 @@ fn answer(context: &Context, report: &CheckReport, what: &[OsString]) -> String 
             (Label::Bad, "DAMAGED", format!("no differences found, but {weak} verified less strongly than required"))
         }
         Outcome::Damaged if report.findings.iter().all(|finding| finding.effect.is_some()) => {
-            (Label::Bad, "DAMAGED", format!("{}; it still starts", problem_words(report, false)))
+            // What was not examined may keep it from starting.
+            let starts = match report.unexamined.is_empty() {
+                true => "it still starts",
+                false => "none of them keeps it from starting, but not everything was checked",
+            };
+            (Label::Bad, "DAMAGED", format!("{}; {starts}", problem_words(report, false)))
         }
         Outcome::Damaged => (Label::Bad, "DAMAGED", problem_words(report, only_store)),
         Outcome::Unchecked if report.areas.iter().any(|a| a.examined > 0) => {
