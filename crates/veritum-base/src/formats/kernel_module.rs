@@ -1,7 +1,11 @@
 //! What kernel modules say of themselves (MODULE_INFO in include/linux/module.h of the kernel's source): section `.modinfo`, and the
 //! symbols that they export.
 
+use std::io::Read as _;
+
 use object::{Object as _, ObjectSection as _, ObjectSymbol as _};
+
+use super::boot::initramfs::{Packing, reader};
 
 /// The beginning of the names of symbols that export others.
 const EXPORT: &str = "__ksymtab_";
@@ -23,9 +27,23 @@ pub struct ModuleInfo {
     pub exports: Vec<String>,
 }
 
-/// Reads an uncompressed module; `None` if it is none.
+/// Larger modules are not unpacked.
+const MAX_MODULE: u64 = 64 << 20;
+
+/// Reads a module, compressed or not; `None` if it is none.
 #[must_use]
-pub fn module_info(elf: &[u8]) -> Option<ModuleInfo> {
+pub fn module_info(bytes: &[u8]) -> Option<ModuleInfo> {
+    match Packing::of(bytes) {
+        Some(packing @ (Packing::Gzip | Packing::Xz | Packing::Zstd)) => {
+            let mut unpacked = Vec::new();
+            reader(bytes, packing)?.take(MAX_MODULE).read_to_end(&mut unpacked).ok()?;
+            uncompressed(&unpacked)
+        }
+        _ => uncompressed(bytes),
+    }
+}
+
+fn uncompressed(elf: &[u8]) -> Option<ModuleInfo> {
     let file = object::File::parse(elf).ok()?;
     let section = file.section_by_name(".modinfo")?.data().ok()?;
     let mut info = ModuleInfo::default();

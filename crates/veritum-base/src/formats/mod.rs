@@ -8,3 +8,4 @@ pub mod kernel_module;
 pub mod keyfile;
 pub mod module_index;
 pub(crate) mod numbers;
+pub mod program;

@@ -153,24 +153,9 @@ fn packed(
     receive: &mut Receive<'_>,
     summary: &mut Summary,
 ) -> Result<(), Fault> {
-    let invalid = |_| Fault::Damaged("its compression is not supported");
-    let mut reader: Box<dyn Read + Send + '_> = match packing {
-        Packing::Gzip => Box::new(flate2::bufread::GzDecoder::new(input)),
-        Packing::Zstd => {
-            let mut decoder = zstd::stream::read::Decoder::with_buffer(input).map_err(invalid)?.single_frame();
-            decoder.window_log_max(27).map_err(invalid)?;
-            Box::new(decoder)
-        }
-        Packing::Xz | Packing::Lzma => {
-            let stream = match packing {
-                Packing::Xz => liblzma::stream::Stream::new_stream_decoder(MAX_MEMORY, 0),
-                _ => liblzma::stream::Stream::new_lzma_decoder(MAX_MEMORY),
-            };
-            let stream = stream.map_err(|_| Fault::Damaged("its compression is not supported"))?;
-            Box::new(liblzma::bufread::XzDecoder::new_stream(input, stream))
-        }
-        Packing::Lz4 => Box::new(lz4_flex::frame::FrameDecoder::new(input)),
+    let mut reader = match packing {
         Packing::Plain => return archive(input, true, receive, summary),
+        packing => reader(input, packing).ok_or(Fault::Damaged("its compression is not supported"))?,
     };
     std::thread::scope(|threads| {
         let (sender, receiver) = std::sync::mpsc::sync_channel(4);
@@ -188,6 +173,30 @@ fn packed(
             let count = rest.fill_buf().map_or(0, <[u8]>::len);
             rest.consume(count);
         }
+    })
+}
+
+/// Reads what is compressed; `None` if its compression is not supported.
+pub(in crate::formats) fn reader<'a>(
+    input: impl BufRead + Send + 'a,
+    packing: Packing,
+) -> Option<Box<dyn Read + Send + 'a>> {
+    Some(match packing {
+        Packing::Gzip => Box::new(flate2::bufread::GzDecoder::new(input)),
+        Packing::Zstd => {
+            let mut decoder = zstd::stream::read::Decoder::with_buffer(input).ok()?.single_frame();
+            decoder.window_log_max(27).ok()?;
+            Box::new(decoder)
+        }
+        Packing::Xz | Packing::Lzma => {
+            let stream = match packing {
+                Packing::Xz => liblzma::stream::Stream::new_stream_decoder(MAX_MEMORY, 0),
+                _ => liblzma::stream::Stream::new_lzma_decoder(MAX_MEMORY),
+            };
+            Box::new(liblzma::bufread::XzDecoder::new_stream(input, stream.ok()?))
+        }
+        Packing::Lz4 => Box::new(lz4_flex::frame::FrameDecoder::new(input)),
+        Packing::Plain => Box::new(input),
     })
 }
 
@@ -255,6 +264,24 @@ impl BufRead for Pieces {
     }
 }
 
+/// A member's content, with the reason if it cannot be read.
+struct Content<'a, R> {
+    input: io::Take<&'a mut R>,
+    failed: Option<Fault>,
+}
+
+impl<R: Read> Read for Content<'_, R> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let read = self.input.read(into);
+        match &read {
+            Err(e) if e.kind() != io::ErrorKind::Interrupted => self.failed = Some(fault(e)),
+            Ok(0) if !into.is_empty() && self.input.limit() > 0 => self.failed = Some(Fault::Damaged("it is cut off")),
+            _ => {}
+        }
+        read
+    }
+}
+
 /// Reads one part, to its trailer.
 fn archive(
     input: &mut impl BufRead,
@@ -287,13 +314,12 @@ fn archive(
         }
         summary.members += 1;
         let member = Member { name, mode, size: u64::from(size), names, inode, is_main };
-        let mut content = Read::take(&mut *input, member.size);
-        receive(&member, &mut content).map_err(|e| match e.kind() {
-            io::ErrorKind::UnexpectedEof => Fault::Damaged("it is cut off"),
-            io::ErrorKind::Other => Fault::Stopped,
-            _ => fault(&e),
-        })?;
-        let left = content.limit();
+        let mut content = Content { input: Read::take(&mut *input, member.size), failed: None };
+        if receive(&member, &mut content).is_err() {
+            // An error of its own ends the reading; what it was given is at fault only where that could not be read.
+            return Err(content.failed.unwrap_or(Fault::Stopped));
+        }
+        let left = content.input.limit();
         skip(input, left)?;
         skip(input, padding(usize::try_from(size).unwrap_or_default()))?;
     }
@@ -417,6 +443,31 @@ mod tests {
             let cut = told(&packed[..packed.len() / 2]);
             assert!(matches!(cut, Err(Fault::Damaged(_))), "{packing:?}: {cut:?}");
         }
+    }
+
+    /// The older format of lz4, in which kernels expect it: blocks with their sizes, and no end.
+    #[test]
+    fn lz4_in_its_older_format() {
+        let block = lz4_flex::block::compress(&sample());
+        let packed = [&[0x02, 0x21, 0x4c, 0x18][..], &(block.len() as u32).to_le_bytes(), &block].concat();
+        let (names, summary) = told(&packed).unwrap();
+        assert_eq!((names.len(), summary.packings), (3, vec![Packing::Lz4]));
+    }
+
+    /// Noise does not become smaller: damage to it shows only in the content of a member.
+    #[test]
+    fn damage_that_the_receiver_meets_is_damage_and_its_own_error_ends_the_reading() {
+        let mut archive = Vec::new();
+        let noise: Vec<u8> = (0..600_000u64).map(|n| (n.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 40) as u8).collect();
+        member(&mut archive, "usr/oar", 0o100755, &noise);
+        member(&mut archive, "TRAILER!!!", 0, b"");
+        let mut packed = zstd::encode_all(&archive[..], 1).unwrap();
+        let half = packed.len() / 2;
+        packed[half..half + 4096].fill(0);
+        packed.truncate(packed.len() - 100);
+        assert!(matches!(told(&packed), Err(Fault::Damaged(_))), "{:?}", told(&packed).err());
+        let stopped = read(&archive[..], &mut |_, _| Err(io::Error::other("enough")));
+        assert_eq!(stopped.err(), Some(Fault::Stopped));
     }
 
     #[test]
