@@ -4,8 +4,8 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use super::{
-    Device, DeviceError, GptPair, MbrTable, Partition, PartitionTable, RawVolume, ReadAt, Section, TableKind, identify,
-    search_file_systems,
+    Device, DeviceError, GptPair, MbrTable, Partition, PartitionTable, RawVolume, ReadAt, Section, TableKind,
+    VolumeKind, identify, search_file_systems,
 };
 
 /// A disk or an image, open.
@@ -75,11 +75,16 @@ impl DiskSet {
         let device = Arc::new(device);
         let disk = self.disks.len();
         let shared: Arc<dyn ReadAt> = device.clone();
-        // The boot sector of a file system can look like a table.
-        let whole = identify(&*device);
+        let (gpt, mbr) = (GptPair::read(&*device), MbrTable::read(&*device));
+        let table = PartitionTable::read(&*device);
+        // The boot sector of a file system can look like a table; and behind a table, what the disk contained before can be left.
+        let is_protected = mbr.as_ref().is_some_and(|mbr| mbr.protective > 0);
+        let has_table = gpt.primary.is_ok() || (is_protected && gpt.backup.is_ok());
+        let is_listed = |found: &RawVolume| !table.partitions.is_empty() && !has_boot_sector(found.kind);
+        let whole = identify(&*device).filter(|found| !has_table && !is_listed(found));
         let table = match whole {
             Some(_) => PartitionTable { kind: TableKind::None, partitions: Vec::new(), from_copy: false },
-            None => PartitionTable::read(&*device),
+            None => table,
         };
         let volume = |partition: Option<Partition>, start, size, contains| {
             let bytes = Section::new(shared.clone(), start, size);
@@ -92,20 +97,33 @@ impl DiskSet {
             let contains = identify(&partition.on(&*device));
             self.volumes.push(volume(Some(partition.clone()), partition.start, partition.size, contains));
         }
-        self.add_lost(disk, &shared);
-        let (gpt, mbr) = (GptPair::read(&*device), MbrTable::read(&*device));
+        if !self.is_complete(disk) {
+            self.add_lost(disk, &shared);
+        }
         self.disks.push(OpenDisk { device, table, gpt, mbr });
     }
 
-    /// Adds file systems that no partition contains, if partitions are missing, or one begins with nothing that is known.
-    fn add_lost(&mut self, disk: usize, bytes: &Arc<dyn ReadAt>) {
-        let own = || self.volumes.iter().filter(|volume| volume.disk == disk);
-        let is_complete = |volume: &DiskVolume| {
+    /// Adds the file systems on all disks that no partition contains, also where no partition is without one.
+    pub fn search_lost(&mut self) {
+        for disk in 0..self.disks.len() {
+            if self.is_complete(disk) {
+                let shared: Arc<dyn ReadAt> = self.disks[disk].device.clone();
+                self.add_lost(disk, &shared);
+            }
+        }
+    }
+
+    /// Whether there are partitions on a disk, and each for Linux begins with something that is known.
+    fn is_complete(&self, disk: usize) -> bool {
+        let is = |volume: &DiskVolume| {
             volume.contains.is_some() || volume.partition.as_ref().is_some_and(|partition| !partition.kind.is_linux())
         };
-        if own().all(is_complete) {
-            return;
-        }
+        self.volumes.iter().filter(|volume| volume.disk == disk).all(is)
+    }
+
+    /// Adds the file systems on a disk that no partition contains.
+    fn add_lost(&mut self, disk: usize, bytes: &Arc<dyn ReadAt>) {
+        let own = || self.volumes.iter().filter(|volume| volume.disk == disk);
         let known: Vec<_> =
             own().filter(|volume| volume.contains.is_some()).map(|v| v.start..v.start + v.bytes.size()).collect();
         let lost = search_file_systems(&**bytes).into_iter().map(|(start, _)| start);
@@ -139,4 +157,9 @@ impl DiskSet {
             }
         })
     }
+}
+
+/// Whether a file system has a boot sector, which can look like a partition table.
+fn has_boot_sector(kind: VolumeKind) -> bool {
+    matches!(kind, VolumeKind::Vfat | VolumeKind::Ntfs | VolumeKind::Exfat)
 }

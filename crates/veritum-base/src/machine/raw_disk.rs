@@ -17,7 +17,7 @@ use rustix::io::Errno;
 use super::disk::{Disk, Exchange, FreeSpace, Name, Node};
 use super::live::LiveDisk;
 use crate::devices::ext4::{FileSystem, Inode, Type};
-use crate::devices::{DiskSet, Section, VolumeKind};
+use crate::devices::{DiskSet, VolumeKind};
 use crate::formats::boot::mounts::fstab;
 use crate::model::{FileKind, Identity, Instant, Stat};
 
@@ -63,16 +63,41 @@ impl std::fmt::Debug for RawDisk {
     }
 }
 
-/// The volumes with the root of an installed system: the positions of ext4 file systems with a package database.
+/// The package database below a root.
+const DATABASE: &[u8] = b"var/lib/dpkg/status";
+
+/// The volumes with the root of an installed system: the positions of ext4 file systems with a package database, or with a list of file
+/// systems by which one of the others here contains it.
 #[must_use]
 pub fn raw_systems(set: &DiskSet) -> Vec<usize> {
-    let holds_system = |bytes: &Section| {
-        FileSystem::open_owned(bytes).is_ok_and(|fs| {
-            fs.find(b"etc").is_some() && fs.find(b"var/lib").is_some() && fs.find(b"var/lib/dpkg/status").is_some()
-        })
+    let ext4 = |at: usize| {
+        let volume = set.volumes.get(at)?;
+        let is_ext4 = volume.contains.as_ref().is_some_and(|found| found.kind == VolumeKind::Ext4);
+        FileSystem::open_owned(&volume.bytes).ok().filter(|_| is_ext4)
     };
-    let is_ext4 = |at: &usize| set.volumes[*at].contains.as_ref().is_some_and(|found| found.kind == VolumeKind::Ext4);
-    (0..set.volumes.len()).filter(is_ext4).filter(|at| holds_system(&set.volumes[*at].bytes)).collect()
+    let holds_system = |fs: &FileSystem<'_>| {
+        if fs.find(b"etc").is_none() || fs.find(b"var").is_none() {
+            return false;
+        }
+        let elsewhere = || {
+            let text = small_file(fs, b"etc/fstab").unwrap_or_default();
+            mounts_of(&text).into_iter().any(|(device, place)| {
+                let rest = DATABASE.strip_prefix(&place[1..]).and_then(|rest| rest.strip_prefix(b"/"));
+                let other = rest.and_then(|rest| Some((ext4(set.named(&device)?)?, rest)));
+                other.is_some_and(|(other, rest)| other.find(rest).is_some())
+            })
+        };
+        fs.find(DATABASE).is_some() || elsewhere()
+    };
+    (0..set.volumes.len()).filter(|at| ext4(*at).is_some_and(|fs| holds_system(&fs))).collect()
+}
+
+fn small_file(fs: &FileSystem<'_>, path: &[u8]) -> Option<Vec<u8>> {
+    const MAX: u64 = 1 << 20;
+    let inode = fs.find(path).filter(|inode| inode.kind() == Type::File && inode.size <= MAX)?;
+    let mut bytes = vec![0; usize::try_from(inode.size).ok()?];
+    fs.content(&inode).read_at(0, &mut bytes).ok()?;
+    Some(bytes)
 }
 
 impl RawDisk {
@@ -88,7 +113,7 @@ impl RawDisk {
         let (systems, mounted_on, folders) = (Vec::new(), HashMap::new(), Mutex::default());
         let mut disk = Self { path, systems, mounted_on, secret, folders };
         disk.mount(set, root)?;
-        let text = disk.small_file(b"etc/fstab").unwrap_or_default();
+        let text = small_file(&disk.systems[0].fs, b"etc/fstab").unwrap_or_default();
         for (device, place) in mounts_of(&text) {
             let Some(volume) = set.named(&device).filter(|at| disk.systems.iter().all(|known| known.volume != *at))
             else {
@@ -112,15 +137,6 @@ impl RawDisk {
         let fs = FileSystem::open_owned(&set.volumes[volume].bytes).map_err(invalid)?;
         self.systems.push(Mounted { volume, fs });
         u32::try_from(self.systems.len() - 1).map_err(|_| invalid("too many file systems"))
-    }
-
-    fn small_file(&self, path: &[u8]) -> Option<Vec<u8>> {
-        const MAX: u64 = 1 << 20;
-        let fs = &self.systems[0].fs;
-        let inode = fs.find(path).filter(|inode| inode.kind() == Type::File && inode.size <= MAX)?;
-        let mut bytes = vec![0; usize::try_from(inode.size).ok()?];
-        fs.content(&inode).read_at(0, &mut bytes).ok()?;
-        Some(bytes)
     }
 
     fn inode(&self, at: At) -> io::Result<Inode> {
