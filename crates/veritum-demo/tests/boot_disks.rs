@@ -8,7 +8,7 @@ use veritum_core::event::NoObserver;
 use veritum_core::model::{KnownBy, Scope, StartEffect};
 use veritum_core::report::{CheckReport, Outcome, VolumeAccess};
 use veritum_core::work::{DisksWanted, Engine, OnDisks, Settings, check_bare_disks, list_disks};
-use veritum_demo::boot_disk::{BOOT_FAULTS, BootFault, boot_fault, disk, write};
+use veritum_demo::boot_disk::{BOOT_FAULTS, BootFault, boot_fault, disk, disk_with_var, write};
 
 const SEED: u64 = 42;
 
@@ -111,6 +111,78 @@ fn what_is_left_in_unused_places_is_no_problem() {
     bytes.copy_within(root + 1024..root + 2048, unused + 1024);
     let report = Bench::with(&bytes).check();
     assert_eq!(told(&report), "");
+}
+
+#[test]
+fn what_the_disk_contained_before_it_was_partitioned_hides_nothing() {
+    let mut bytes = disk(SEED, &[]).unwrap();
+    // The superblock of btrfs on the whole disk.
+    let at = 64 << 10;
+    bytes[at + 0x30..at + 0x38].copy_from_slice(&(at as u64).to_le_bytes());
+    bytes[at + 0x40..at + 0x48].copy_from_slice(b"_BHRfS_M");
+    let bench = Bench::with(&bytes);
+    assert_eq!(told(&bench.check()), "");
+    assert_eq!(list_disks(std::slice::from_ref(&bench.image)).unwrap().disks[0].volumes.len(), 3);
+    // Without any table it is what the disk contains.
+    bytes[..34 * 512].fill(0);
+    let end = bytes.len() - 33 * 512;
+    bytes[end..].fill(0);
+    let bench = Bench::with(&bytes);
+    let volumes = list_disks(std::slice::from_ref(&bench.image)).unwrap().disks.remove(0).volumes;
+    assert_eq!(volumes.iter().filter_map(|volume| volume.contains.as_deref()).next(), Some("btrfs"));
+}
+
+#[test]
+fn a_package_database_on_another_partition_is_found_by_fstab() {
+    let bytes = disk_with_var(SEED).unwrap();
+    assert_eq!(told(&Bench::with(&bytes).check()), "");
+    // Without its superblock nothing is known of the packages, and the start ends in emergency mode.
+    let mut lost = bytes;
+    let var = (6 << 20) + (lost.len() - (7 << 20)) / 2;
+    lost[var + 1024..var + 2048].fill(0);
+    assert_ne!(Bench::with(&lost).check().outcome, Outcome::Ok);
+}
+
+#[test]
+fn a_system_without_a_partition_is_examined_and_the_loss_comes_first() {
+    let report = Bench::new(&[boot_fault("table-root").unwrap(), boot_fault("module-unused").unwrap()]).check();
+    assert_eq!(report.machine.hostname, "counter-03", "the system is read where it lies");
+    let text = told(&report);
+    assert!(text.starts_with("Some(BreaksStart) Missing"), "{text}");
+    assert!(text.contains("no partition contains ext4 that begins at sector 12288"), "{text}");
+    assert!(text.contains("tetris.mod"), "{text}");
+}
+
+#[test]
+fn what_is_needed_is_named_with_what_needs_it() {
+    let cause = |name: &str| told(&Bench::new(&[boot_fault(name).unwrap()]).check());
+    for (name, part) in [
+        ("first-linker", "/usr/lib/systemd/systemd is started by it"),
+        ("first-library-missing", "/usr/lib/systemd/systemd needs it"),
+        ("first-program-link", "/sbin/init: it is a link to what does not exist"),
+        ("initramfs-library", "it does not contain libkeel.so.4, which usr/bin/sh in it needs"),
+        ("initramfs-module", "it does not contain the module jetty"),
+        ("initramfs-script", "1 file in it is not that of its package: scripts/local"),
+        ("menu-device", "the kernel gets /dev/sda7 as its root, which is partition 3 here"),
+        ("menu-no-kernel", "starts no kernel"),
+        ("table-larger", "it is that of a larger disk"),
+        ("modules-list", "it is cut off, or no list of modules"),
+    ] {
+        assert!(cause(name).contains(part), "{name}: {}", cause(name));
+    }
+}
+
+#[test]
+fn what_is_only_mounted_on_demand_is_no_problem() {
+    let mut bytes = disk(SEED, &[]).unwrap();
+    let from = b" / ext4 errors=remount-ro 0 1\n";
+    let at = bytes.windows(from.len()).position(|window| window == from).unwrap();
+    // The line of the EFI partition comes next: it is not mounted at the start, and may be elsewhere.
+    let to = bytes[at..].windows(10).position(|window| window == b"umask=0077").unwrap() + at;
+    bytes[to..to + 10].copy_from_slice(b"noauto,rw ");
+    let id = bytes[at..].windows(9).position(|window| window == b"5A17-B00C").unwrap() + at;
+    bytes[id..id + 9].copy_from_slice(b"0000-0000");
+    assert_eq!(told(&Bench::with(&bytes).check()), "");
 }
 
 #[test]

@@ -29,8 +29,19 @@ impl Engine {
     /// # Errors
     /// When a disk cannot be opened, there are several systems, or the only one cannot be read.
     pub fn open_on_disks(settings: Settings) -> Result<OnDisks, WorkError> {
-        let set = Arc::new(DiskSet::open(&settings.disks)?);
-        let root = match raw_systems(&set)[..] {
+        let mut set = DiskSet::open(&settings.disks)?;
+        let mut systems = raw_systems(&set);
+        if systems.is_empty() {
+            // Its partition can have been deleted. What else was left in unused places says nothing.
+            let mut searched = DiskSet::open(&settings.disks)?;
+            searched.search_lost();
+            systems = raw_systems(&searched);
+            if !systems.is_empty() {
+                set = searched;
+            }
+        }
+        let set = Arc::new(set);
+        let root = match systems[..] {
             [] => return Ok(OnDisks::Bare(set)),
             [root] => root,
             [..] => {

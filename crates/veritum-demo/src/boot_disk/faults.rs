@@ -1,8 +1,10 @@
 //! Kinds of damage to the boot chain, each with what it means for the next start.
 
+use std::collections::BTreeMap;
+
 use veritum_core::model::StartEffect;
 
-use super::{CORE, EFI, KERNEL, Node, Parts, ROOT, table};
+use super::{CORE, EFI, KERNEL, Node, Parts, ROOT, initramfs, table};
 
 type OnParts = fn(&mut Parts);
 type OnDisk = fn(&mut Vec<u8>);
@@ -88,6 +90,28 @@ fn edit_efi(parts: &mut Parts, name: &str, work: impl FnOnce(&mut Vec<u8>)) {
     }
 }
 
+/// Changes the entries of both copies of the table, so that both stay valid.
+fn on_tables(disk: &mut [u8], work: fn(&mut [u8])) {
+    let last = last_sector(disk);
+    for (header, entries) in [(1, 2), (last, last - 32)] {
+        work(&mut disk[entries * 512..(entries + 32) * 512]);
+        table::sign(disk, header);
+    }
+}
+
+/// Makes the initial file system again from changed files; the installed ones stay.
+fn remake(parts: &mut Parts, work: impl FnOnce(&mut BTreeMap<String, Node>)) {
+    let mut files = parts.root.clone();
+    work(&mut files);
+    parts.put(&initramfs(), initramfs::pack(&files));
+}
+
+fn damage(files: &mut BTreeMap<String, Node>, path: &str) {
+    if let Some(Node::File { content, .. }) = files.get_mut(path) {
+        flip(content, 200, 8);
+    }
+}
+
 const MENU: &str = "boot/grub/grub.cfg";
 const FSTAB: &str = "etc/fstab";
 
@@ -131,6 +155,11 @@ pub const BOOT_FAULTS: &[BootFault] = &[
         fill(d, last, 512, 0);
     }),
     disk("table-cover", Breaks, "the MBR does not cover the GPT", |d| fill(d, 446, 64, 0)),
+    disk("table-larger", Breaks, "the disk is shorter than its partition table says", |d| d.truncate(d.len() - (1 << 19))),
+    disk("table-grown", Latent, "the disk has grown: the backup of the table is not at its end", |d| d.resize(d.len() + (1 << 20), 0)),
+    disk("table-root", Breaks, "no partition contains the root", |d| on_tables(d, |entries| fill(entries, 256, 128, 0))),
+    disk("table-core", Latent, "no partition contains the core image", |d| on_tables(d, |entries| fill(entries, 0, 128, 0))),
+    disk("table-efi-type", Latent, "the EFI partition has another type", |d| on_tables(d, |entries| flip(entries, 128, 4))),
     disk("root-superblock", Breaks, "the root's superblock is damaged", |d| fill(d, ROOT + 1024, 1024, 0)),
     disk("efi-boot-sector", Breaks, "the EFI partition's boot sector is lost", |d| fill(d, EFI, 512, 0)),
     parts("efi-loader-bytes", Breaks, "the boot loader on the EFI partition is damaged", |p| edit_efi(p, "grubx64.efi", |c| flip(c, 50_000, 64))),
@@ -141,6 +170,8 @@ pub const BOOT_FAULTS: &[BootFault] = &[
     }),
     parts("efi-folder", Breaks, "the EFI partition is empty", |p| p.efi.clear()),
     parts("module-needed", Breaks, "a module that the menu needs is damaged", |p| edit(p, "boot/grub/i386-pc/normal.mod", |c| flip(c, 300, 9))),
+    parts("module-list", Breaks, "the list by which GRUB finds its commands is missing", |p| { p.root.remove("boot/grub/i386-pc/command.lst"); }),
+    parts("core-copy", Latent, "the machine's own copy of the core image is damaged", |p| p.put("boot/grub/i386-pc/core.img", vec![0; 9000])),
     parts("module-unused", Latent, "a module that nothing needs is damaged", |p| edit(p, "boot/grub/i386-pc/tetris.mod", |c| flip(c, 300, 9))),
     parts("menu-missing", Breaks, "there is no boot menu", |p| { p.root.remove(MENU); }),
     parts("menu-empty", Breaks, "the boot menu is empty", |p| edit(p, MENU, Vec::clear)),
@@ -149,6 +180,11 @@ pub const BOOT_FAULTS: &[BootFault] = &[
     parts("menu-search", Latent, "the boot menu searches for a file system that does not exist", |p| replace(p, MENU, &format!("root {}\n", super::root_uuid()), &format!("root {NONE}\n"))),
     parts("menu-root", Breaks, "the boot menu gives the kernel another root", |p| replace(p, MENU, "root=UUID=5a17", "root=UUID=0000")),
     parts("menu-kernel", Breaks, "the boot menu names a kernel that does not exist", |p| replace(p, MENU, "vmlinuz-6.9.4", "vmlinuz-6.9.3")),
+    parts("menu-no-root", Breaks, "the boot menu gives the kernel no root", |p| replace(p, MENU, &format!("root=UUID={} ", super::root_uuid()), "")),
+    parts("menu-device", Breaks, "the boot menu names another partition as the root", |p| replace(p, MENU, &format!("root=UUID={}", super::root_uuid()), "root=/dev/sda7")),
+    parts("menu-no-initramfs", Breaks, "the boot menu gives the kernel no initial file system", |p| replace(p, MENU, "\tinitrd\t", "\t# ")),
+    parts("menu-no-kernel", Breaks, "the entries of the boot menu start no kernel", |p| replace(p, MENU, "\tlinux\t", "\t# ")),
+    parts("menu-resume", Slows, "the kernel is to resume from what does not exist", |p| replace(p, MENU, " ro ", &format!(" ro resume=UUID={NONE} "))),
     parts("menu-environment", Latent, "the menu's environment block is cut off", |p| edit(p, "boot/grub/grubenv", |c| c.truncate(100))),
     parts("kernel-bytes", Breaks, "the kernel is damaged", |p| edit(p, &kernel(), |c| flip(c, 200_000, 4))),
     parts("kernel-cut", Breaks, "the kernel is cut off", |p| edit(p, &kernel(), |c| c.truncate(100_000))),
@@ -157,8 +193,31 @@ pub const BOOT_FAULTS: &[BootFault] = &[
     parts("initramfs-cut", Breaks, "the initial file system is cut off", |p| edit(p, &initramfs(), |c| { let half = c.len() / 2; c.truncate(half); })),
     parts("initramfs-missing", Breaks, "the initial file system is missing", |p| { p.root.remove(&initramfs()); }),
     parts("initramfs-other", Latent, "a module in the initial file system is not the installed one", |p| edit(p, &format!("usr/lib/modules/{KERNEL}/kernel/fs/jetty.ko"), |c| flip(c, 9000, 4))),
+    parts("initramfs-hole", Breaks, "a block of the initial file system is zeros", |p| edit(p, &initramfs(), |c| { let at = c.len() / 3; fill(c, at, 512, 0); })),
+    parts("initramfs-init", Breaks, "the initial file system has no init", |p| remake(p, |files| { files.remove("usr/share/initramfs-tools/init"); })),
+    parts("initramfs-script", Breaks, "a script in the initial file system is not the package's", |p| remake(p, |files| damage(files, "usr/share/initramfs-tools/scripts/local"))),
+    parts("initramfs-module", Breaks, "the initial file system lacks a module that the root needs", |p| remake(p, |files| { files.remove(&format!("usr/lib/modules/{KERNEL}/kernel/fs/jetty.ko")); })),
+    parts("initramfs-library", Breaks, "the initial file system lacks a library of its shell", |p| remake(p, |files| { files.remove("usr/lib64/libkeel.so.4"); })),
+    parts("initramfs-shell", Breaks, "the initial file system has no shell", |p| remake(p, |files| { files.remove("usr/bin/sh"); })),
+    parts("initramfs-check", Latent, "the initial file system cannot check the root", |p| remake(p, |files| { files.remove("usr/sbin/fsck.ext4"); })),
+    parts("initramfs-program", Latent, "a program in the initial file system that a start does not need is not the package's", |p| remake(p, |files| damage(files, "usr/bin/cleat"))),
     parts("fstab-root", Latent, "fstab names another root", |p| replace(p, FSTAB, "UUID=5a17b00c", "UUID=00000000")),
     parts("fstab-efi", Breaks, "fstab mounts a file system that does not exist", |p| replace(p, FSTAB, "5A17-B00C", "0000-0000")),
     parts("fstab-swap", Slows, "fstab names swap space that does not exist", |p| edit(p, FSTAB, |c| c.extend(format!("UUID={NONE} none swap sw 0 0\n").bytes()))),
+    parts("fstab-missing", Latent, "there is no fstab", |p| { p.root.remove(FSTAB); }),
+    parts("fstab-empty", Latent, "fstab is empty", |p| edit(p, FSTAB, Vec::clear)),
+    parts("fstab-optional", Latent, "fstab names an optional file system that does not exist", |p| edit(p, FSTAB, |c| c.extend(format!("UUID={NONE} /srv ext4 nofail 0 2\n").bytes()))),
+    parts("fstab-label", Breaks, "fstab names a label that does not exist", |p| edit(p, FSTAB, |c| c.extend(b"LABEL=breakwater /srv ext4 defaults 0 2\n"))),
+    parts("fstab-kind", Breaks, "fstab gives a file system another type", |p| replace(p, FSTAB, "vfat", "ext4")),
+    parts("crypttab", Slows, "crypttab names a device that does not exist", |p| p.put("etc/crypttab", format!("hold UUID={NONE} none luks\n"))),
+    parts("first-program", Breaks, "the first program of the system is damaged", |p| edit(p, "usr/lib/systemd/systemd", |c| flip(c, 400, 40))),
+    parts("first-program-link", Breaks, "the link to the first program leads nowhere", |p| { p.root.insert("usr/sbin/init".into(), Node::Link("../lib/systemd/absent".into())); }),
+    parts("first-linker", Breaks, "the dynamic linker is missing", |p| { p.root.remove("usr/lib64/ld-foreshore.so.2"); }),
+    parts("first-library", Breaks, "a library of the first program is cut off", |p| edit(p, "usr/lib64/libkeel.so.4", |c| c.truncate(9000))),
+    parts("first-library-missing", Breaks, "a library of the first program is missing", |p| { p.root.remove("usr/lib/berth/libberth.so.1"); }),
+    parts("first-target", Breaks, "what systemd starts by default is missing", |p| { p.root.remove("usr/lib/systemd/system/default.target"); }),
+    parts("folder-dev", Breaks, "the folder for devices is missing", |p| { p.root.remove("dev"); }),
+    parts("modules-list", Slows, "the list of modules is cut off", |p| edit(p, &format!("usr/lib/modules/{KERNEL}/modules.dep.bin"), |c| c.truncate(40))),
+    parts("modules-list-other", Slows, "the list of modules is that of others", |p| { p.root.remove(&format!("usr/lib/modules/{KERNEL}/modules.alias.bin")); }),
     parts("kernel-modules", Slows, "the kernel's modules are missing", |p| p.root.retain(|path, _| !path.starts_with("usr/lib/modules/"))),
 ];

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::io::Write as _;
 
+use super::modules::{INITIAL, INSTALLED};
 use super::{KERNEL, Node};
 
 fn member(out: &mut Vec<u8>, name: &str, mode: u32, content: &[u8]) {
@@ -22,18 +23,21 @@ pub(super) fn pack(root: &BTreeMap<String, Node>) -> Vec<u8> {
     let mut out = Vec::new();
     member(&mut out, "usr", 0o40_755, b"");
     let is_in = |path: &str| {
-        path.starts_with("usr/bin/") || path.starts_with("usr/sbin/") || path.contains(&format!("{KERNEL}/kernel/fs"))
+        ["usr/bin/", "usr/sbin/", "usr/lib64/"].iter().any(|folder| path.starts_with(folder))
+            || path.contains(&format!("{KERNEL}/kernel/fs"))
     };
     for (path, node) in root.iter().filter(|(path, _)| is_in(path)) {
         if let Node::File { content, mode } = node {
             member(&mut out, path, 0o100_000 | mode, content);
         }
     }
-    if let Some(Node::File { content, .. }) = root.get("usr/share/initramfs-tools/init") {
-        member(&mut out, "init", 0o100_755, content);
+    for name in ["init", "scripts/functions", "scripts/local"] {
+        if let Some(Node::File { content, .. }) = root.get(&format!("usr/share/initramfs-tools/{name}")) {
+            member(&mut out, name, 0o100_755, content);
+        }
     }
-    for (name, text) in super::modules::lists() {
-        member(&mut out, &format!("usr/lib/modules/{KERNEL}/{name}"), 0o100_644, text.as_bytes());
+    for (name, list) in super::modules::lists(&INSTALLED[..INITIAL]) {
+        member(&mut out, &format!("usr/lib/modules/{KERNEL}/{name}"), 0o100_644, &list);
     }
     member(&mut out, "conf/arch.conf", 0o100_644, b"DPKG_ARCH=amd64\n");
     member(&mut out, "bin", 0o120_777, b"usr/bin");

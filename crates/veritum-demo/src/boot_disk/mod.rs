@@ -7,6 +7,7 @@ mod faults;
 mod grub;
 mod initramfs;
 mod modules;
+mod programs;
 mod table;
 
 use std::collections::BTreeMap;
@@ -31,6 +32,7 @@ const ROOT_SIZE: usize = SIZE - ROOT - MIB;
 /// The version of the kernel.
 const KERNEL: &str = "6.9.4-foreshore";
 const ROOT_UUID: [u8; 16] = *b"\x5a\x17\xb0\x0c\x42\x42\x4a\x4a\x8c\x03\x00\x00\x5a\x17\xb0\x0c";
+const VAR_UUID: [u8; 16] = *b"\x5a\x17\xb0\x0d\x42\x42\x4a\x4a\x8c\x03\x00\x00\x5a\x17\xb0\x0d";
 const EFI_ID: u32 = 0x5a17_b00c;
 
 /// A file of the root.
@@ -61,10 +63,18 @@ struct Parts {
     efi: BTreeMap<String, Vec<u8>>,
     /// The boot loader's package.
     grub: Files,
+    /// The core image that is installed.
+    core: Vec<u8>,
+    /// Whether `/var` has a partition of its own.
+    has_var: bool,
 }
 
 fn root_uuid() -> String {
-    let hex = hex::encode(ROOT_UUID);
+    written(ROOT_UUID)
+}
+
+fn written(uuid: [u8; 16]) -> String {
+    let hex = hex::encode(uuid);
     [&hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..]].join("-")
 }
 
@@ -74,7 +84,13 @@ fn efi_id() -> String {
 
 impl Parts {
     fn new(seed: u64) -> Self {
-        let mut parts = Self { root: BTreeMap::new(), efi: BTreeMap::new(), grub: grub::package(seed) };
+        let mut parts = Self {
+            root: BTreeMap::new(),
+            efi: BTreeMap::new(),
+            grub: grub::package(seed),
+            core: Vec::new(),
+            has_var: false,
+        };
         let (shim, loader) = (efi::program(seed, "shimx64", 60_000), efi::program(seed, "grubx64", 120_000));
         let kernel = efi::program(seed, "vmlinuz", 400_000);
         let shipped: Files = parts
@@ -86,20 +102,29 @@ impl Parts {
                 ("usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed".to_owned(), loader.clone()),
             ])
             .collect();
-        let names = ["fs/ext4/ext4", "fs/jetty", "drivers/gangway", "drivers/foghorn"];
-        let module = |name: &&str| {
+        let module = |(name, ..): &modules::Said| {
             let content = modules::module(name, &Seed::new(seed, name).bytes(20_000));
             (format!("usr/lib/modules/{KERNEL}/kernel/{name}.ko"), content)
         };
-        let of_kernel: Files = names.iter().map(module).chain([(format!("boot/vmlinuz-{KERNEL}"), kernel)]).collect();
+        let of_kernel: Files =
+            modules::INSTALLED.iter().map(module).chain([(format!("boot/vmlinuz-{KERNEL}"), kernel)]).collect();
         let of_base: Files = [
             ("usr/bin/cleat", 30_000),
             ("usr/sbin/fsck.ext4", 60_000),
-            ("usr/lib/systemd/systemd", 50_000),
+            ("usr/lib64/ld-foreshore.so.2", 20_000),
+            ("usr/bin/run-init", 5000),
+            ("usr/sbin/modprobe", 12_000),
             ("usr/share/initramfs-tools/init", 3000),
+            ("usr/share/initramfs-tools/scripts/functions", 4000),
+            ("usr/share/initramfs-tools/scripts/local", 2000),
+            ("usr/lib/systemd/system/default.target", 300),
+            ("usr/lib/systemd/system/sysinit.target", 300),
+            ("usr/lib/systemd/system/basic.target", 300),
+            ("usr/lib/systemd/system/local-fs.target", 300),
         ]
         .iter()
         .map(|(name, size)| ((*name).to_owned(), Seed::new(seed, name).prose(*size)))
+        .chain(of_linker(seed))
         .collect();
         let packages = [
             ("foreshore-boot", "2.12-4", shipped),
@@ -115,13 +140,6 @@ impl Parts {
     fn put(&mut self, path: &str, content: impl Into<Vec<u8>>) {
         let mode = if path.contains("/bin/") || path.contains("/sbin/") { 0o755 } else { 0o644 };
         self.root.insert(path.to_owned(), Node::File { content: content.into(), mode });
-    }
-
-    fn get(&self, path: &str) -> Vec<u8> {
-        match self.root.get(path) {
-            Some(Node::File { content, .. }) => content.clone(),
-            _ => Vec::new(),
-        }
     }
 
     /// Installs packages: their files, and what dpkg records of them.
@@ -151,9 +169,10 @@ impl Parts {
         }
         self.put("var/lib/dpkg/status", status);
         self.root.insert("var/lib/dpkg/updates".into(), Node::Folder);
-        for alias in ["bin", "sbin", "lib"] {
+        for alias in ["bin", "sbin", "lib", "lib64"] {
             self.root.insert(alias.into(), Node::Link(format!("usr/{alias}")));
         }
+        self.root.insert("usr/sbin/init".into(), Node::Link("../lib/systemd/systemd".into()));
     }
 
     fn configure(&mut self) {
@@ -176,17 +195,21 @@ impl Parts {
 
     /// What starts the system: copies of the boot loader, the menu, the initial file system, the EFI partition.
     fn start(&mut self, programs: &[(&str, Vec<u8>)]) {
-        let copied = |name: &str| name.ends_with(".mod") || name.ends_with(".lst");
+        let copied = |name: &str| name.ends_with(".mod") || name.ends_with(".lst") || name == "boot.img";
         for (name, content) in self.grub.clone().into_iter().filter(|(name, _)| copied(name)) {
             self.put(&format!("boot/grub/i386-pc/{name}"), content);
         }
-        let core = grub::core_image(&self.grub, "(,gpt3)/boot/grub");
-        self.put("boot/grub/i386-pc/core.img", core);
+        self.core = grub::core_image(&self.grub, "(,gpt3)/boot/grub");
+        self.put("boot/grub/i386-pc/core.img", self.core.clone());
         self.root.insert("boot/grub/x86_64-efi".into(), Node::Folder);
         let mut environment = b"# GRUB Environment Block\n".to_vec();
         environment.resize(1024, b'#');
         self.put("boot/grub/grubenv", environment);
         self.put("boot/grub/grub.cfg", menu());
+        for (name, list) in modules::lists(&modules::INSTALLED) {
+            self.put(&format!("usr/lib/modules/{KERNEL}/{name}"), list);
+        }
+        self.put(&format!("usr/lib/modules/{KERNEL}/modules.builtin"), "kernel/fs/fat/fat.ko\n");
         let packed = initramfs::pack(&self.root);
         self.put(&format!("boot/initrd.img-{KERNEL}"), packed);
         for (name, content) in programs {
@@ -203,18 +226,49 @@ impl Parts {
     fn assemble(&self) -> io::Result<Vec<u8>> {
         let mut image = vec![0; SIZE];
         let mut put = |at: usize, bytes: &[u8]| image[at..at + bytes.len()].copy_from_slice(bytes);
-        let core = self.get("boot/grub/i386-pc/core.img");
         let sector = (CORE / 512) as u64;
         put(0, &grub::boot_sector(&self.grub, sector));
-        put(CORE, &grub::installed(&core, sector));
+        put(CORE, &grub::installed(&self.core, sector));
         put(EFI, &efi::file_system(&self.efi, ROOT - EFI, EFI_ID)?);
-        put(ROOT, &ext4::file_system(&self.root, ROOT_SIZE, (ROOT_UUID, "counter-03", crate::NOW as u32)));
-        table::write(
-            &mut image,
-            &[(table::BOOT_CODE, CORE, EFI), (table::EFI_SYSTEM, EFI, ROOT), (table::LINUX, ROOT, ROOT + ROOT_SIZE)],
-        );
+        let mut parts = vec![
+            (table::BOOT_CODE, CORE, EFI),
+            (table::EFI_SYSTEM, EFI, ROOT),
+            (table::LINUX, ROOT, ROOT + self.size()),
+        ];
+        let mut root = self.root.clone();
+        if self.has_var {
+            let below = |path: &String| path.strip_prefix("var/").map(str::to_owned);
+            let var = root.iter().filter_map(|(path, node)| Some((below(path)?, node.clone()))).collect();
+            root.retain(|path, _| below(path).is_none());
+            root.insert("var".into(), Node::Folder);
+            let (start, size) = (ROOT + self.size(), ROOT_SIZE - self.size());
+            put(start, &ext4::file_system(&var, size, (VAR_UUID, "var", crate::NOW as u32)));
+            parts.push((table::LINUX, start, start + size));
+        }
+        put(ROOT, &ext4::file_system(&root, self.size(), (ROOT_UUID, "counter-03", crate::NOW as u32)));
+        table::write(&mut image, &parts);
         Ok(image)
     }
+
+    /// The size of the root in bytes.
+    fn size(&self) -> usize {
+        if self.has_var { ROOT_SIZE / 2 } else { ROOT_SIZE }
+    }
+}
+
+/// The programs that the dynamic linker starts, and the libraries that they need.
+fn of_linker(seed: u64) -> Files {
+    const OWN: &str = "usr/lib/systemd/systemd";
+    let linker = Some(programs::LINKER);
+    let file = |path: &str, linker, needed: &[&str], search: &str| {
+        (path.to_owned(), programs::program(linker, needed, search, &Seed::new(seed, path).bytes(20_000)))
+    };
+    vec![
+        file(OWN, linker, &["libberth.so.1", "libkeel.so.4"], "$ORIGIN/../berth"),
+        file("usr/lib/berth/libberth.so.1", None, &["libkeel.so.4"], ""),
+        file("usr/lib64/libkeel.so.4", None, &[], ""),
+        file("usr/bin/sh", linker, &["libkeel.so.4"], ""),
+    ]
 }
 
 /// The boot menu.
@@ -242,6 +296,19 @@ pub fn disk(seed: u64, faults: &[&BootFault]) -> io::Result<Vec<u8>> {
     let mut image = parts.assemble()?;
     faults.iter().for_each(|fault| fault.damage_disk(&mut image));
     Ok(image)
+}
+
+/// The bytes of an intact disk on which `/var` has a partition of its own.
+///
+/// # Errors
+/// When the EFI partition cannot be made.
+pub fn disk_with_var(seed: u64) -> io::Result<Vec<u8>> {
+    let mut parts = Parts::new(seed);
+    if let Some(Node::File { content, .. }) = parts.root.get_mut("etc/fstab") {
+        content.extend(format!("UUID={} /var ext4 defaults 0 2\n", written(VAR_UUID)).bytes());
+    }
+    parts.has_var = true;
+    parts.assemble()
 }
 
 /// Writes the disk into a file with holes.

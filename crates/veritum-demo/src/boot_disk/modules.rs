@@ -1,13 +1,23 @@
-//! Made-up kernel modules: relocatable ELF files with a section `.modinfo`, and the lists of those in an initial file system.
+//! Made-up kernel modules: relocatable ELF files with a section `.modinfo`, and the lists of them, as text and as binary tries.
 
 use super::KERNEL;
 
-/// What modules say, by the paths of their files below `kernel`: what they need, and what they are loaded for.
-const SAID: [(&str, &str, &str); 2] = [("fs/ext4/ext4", "jetty", "fs-ext4"), ("fs/jetty", "", "")];
+/// What a module says: the path of its file below `kernel`, what it needs, and what it is loaded for.
+pub(super) type Said = (&'static str, &'static str, &'static str);
+
+/// The installed modules.
+pub(super) const INSTALLED: [Said; 4] = [
+    ("fs/ext4/ext4", "jetty", "fs-ext4"),
+    ("fs/jetty", "", ""),
+    ("drivers/gangway", "", "quay:gangway-*"),
+    ("drivers/foghorn", "", ""),
+];
+/// Those in the initial file system: the first ones.
+pub(super) const INITIAL: usize = 2;
 
 /// A module with that path below `kernel`; `ballast` gives it a realistic size.
 pub(super) fn module(path: &str, ballast: &[u8]) -> Vec<u8> {
-    let (_, depends, alias) = SAID.iter().find(|(own, ..)| *own == path).copied().unwrap_or((path, "", ""));
+    let (_, depends, alias) = INSTALLED.iter().find(|(own, ..)| *own == path).copied().unwrap_or((path, "", ""));
     let name = path.rsplit('/').next().unwrap_or(path);
     let mut info = format!("name={name}\0depends={depends}\0vermagic={KERNEL} SMP\0");
     if !alias.is_empty() {
@@ -43,17 +53,73 @@ pub(super) fn module(path: &str, ballast: &[u8]) -> Vec<u8> {
     file
 }
 
-/// The lists of the modules in an initial file system: their names, and their texts.
-pub(super) fn lists() -> [(&'static str, String); 3] {
+/// The lists of modules: their names, and their contents.
+pub(super) fn lists(all: &[Said]) -> Vec<(&'static str, Vec<u8>)> {
     let path = |own: &str| format!("kernel/{own}.ko");
-    let file = |name: &str| SAID.iter().map(|(own, ..)| path(own)).find(|path| path.ends_with(&format!("/{name}.ko")));
-    let needs = SAID.iter().map(|(own, depends, _)| {
-        let needed = file(depends).filter(|_| !depends.is_empty()).unwrap_or_default();
-        format!("{}: {needed}\n", path(own)).replace(": \n", ":\n")
-    });
     let named = |own: &str| own.rsplit('/').next().unwrap_or(own).to_owned();
-    let aliases = SAID.iter().filter(|(_, _, alias)| !alias.is_empty());
-    let aliases = aliases.map(|(own, _, alias)| format!("alias {alias} {}\n", named(own)));
-    let head = "# Soft dependencies extracted from modules themselves.\n".to_owned();
-    [("modules.dep", needs.collect()), ("modules.alias", aliases.collect()), ("modules.softdep", head)]
+    let file = |name: &str| all.iter().map(|(own, ..)| path(own)).find(|path| path.ends_with(&format!("/{name}.ko")));
+    let needs: Vec<(String, String)> = all
+        .iter()
+        .map(|(own, depends, _)| {
+            let needed = file(depends).filter(|_| !depends.is_empty()).map(|path| format!(" {path}"));
+            (named(own), format!("{}:{}", path(own), needed.unwrap_or_default()))
+        })
+        .collect();
+    let aliases = all.iter().filter(|(_, _, alias)| !alias.is_empty());
+    let aliases: Vec<(String, String)> = aliases.map(|(own, _, alias)| ((*alias).to_owned(), named(own))).collect();
+    let as_matched: Vec<(String, String)> =
+        aliases.iter().map(|(alias, module)| (alias.replace('-', "_"), module.clone())).collect();
+    let text = |lines: Vec<String>| lines.concat().into_bytes();
+    vec![
+        ("modules.dep", text(needs.iter().map(|(_, line)| format!("{line}\n")).collect())),
+        ("modules.dep.bin", trie(&needs)),
+        ("modules.alias", text(aliases.iter().map(|(alias, module)| format!("alias {alias} {module}\n")).collect())),
+        ("modules.alias.bin", trie(&as_matched)),
+        ("modules.symbols", b"# Aliases for symbols, used by symbol_request().\n".to_vec()),
+        ("modules.symbols.bin", trie(&[])),
+        ("modules.softdep", b"# Soft dependencies extracted from modules themselves.\n".to_vec()),
+    ]
+}
+
+/// Keys with their values as the binary trie that programs read.
+fn trie(pairs: &[(String, String)]) -> Vec<u8> {
+    let mut out = [0xb007_f457u32, 0x0002_0001, 0].iter().flat_map(|number| number.to_be_bytes()).collect::<Vec<u8>>();
+    let pairs: Vec<(&[u8], &str)> = pairs.iter().map(|(key, value)| (key.as_bytes(), &**value)).collect();
+    let root = node(&mut out, &pairs);
+    out[8..12].copy_from_slice(&root.to_be_bytes());
+    out
+}
+
+/// Writes a node behind its children; its place, with what it has.
+fn node(out: &mut Vec<u8>, pairs: &[(&[u8], &str)]) -> u32 {
+    const VALUES: u32 = 0x4000_0000;
+    const CHILDREN: u32 = 0x2000_0000;
+    let letters: Vec<u8> = pairs.iter().filter_map(|(key, _)| key.first().copied()).collect();
+    let range = letters.iter().min().copied().zip(letters.iter().max().copied());
+    let mut children = Vec::new();
+    for letter in range.map(|(first, last)| first..=last).into_iter().flatten() {
+        let below: Vec<(&[u8], &str)> = pairs
+            .iter()
+            .filter(|(key, _)| key.first() == Some(&letter))
+            .map(|(key, value)| (&key[1..], *value))
+            .collect();
+        children.push(if below.is_empty() { 0 } else { node(out, &below) });
+    }
+    let mut place = out.len() as u32;
+    if let Some((first, last)) = range {
+        place |= CHILDREN;
+        out.extend([first, last]);
+        out.extend(children.iter().flat_map(|child| child.to_be_bytes()));
+    }
+    let own: Vec<&str> = pairs.iter().filter(|(key, _)| key.is_empty()).map(|(_, value)| *value).collect();
+    if !own.is_empty() {
+        place |= VALUES;
+        out.extend((own.len() as u32).to_be_bytes());
+        for (order, value) in own.iter().enumerate() {
+            out.extend((order as u32).to_be_bytes());
+            out.extend(value.bytes());
+            out.push(0);
+        }
+    }
+    place
 }

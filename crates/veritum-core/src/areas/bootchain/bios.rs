@@ -4,7 +4,7 @@ use super::fault::{Fault, Faults, Stage};
 use super::layout::Layout;
 use super::packages::{PackageFile, PackageFiles, why};
 use crate::areas::Examined;
-use crate::devices::{Device, PartitionType, ReadAt, TableKind, VolumeKind};
+use crate::devices::{Device, DiskVolume, PartitionType, ReadAt, TableKind, VolumeKind};
 use crate::formats::boot::core_image::{
     CoreImage, Header, ImageFault, MAX_IMAGE, PackageFiles as Images, Part, flat, is_first_sector, parts, protected,
 };
@@ -23,6 +23,8 @@ const BEHIND_MBR: u64 = 1;
 /// The disk with boot code, and where its parts are.
 struct Boot<'a> {
     layout: &'a Layout,
+    /// Its position.
+    disk: usize,
     device: &'a Device,
     name: String,
     /// The sector where the core image belongs; `None` if there is no place for it.
@@ -93,9 +95,10 @@ pub(super) fn judge(
     };
     let has_gpt = layout.disk(disk).gpt.is_there();
     let copy = files.read(&copied("boot.img")).ok().flatten().filter(|copy| copy.len() == sector::SIZE);
-    let boot = Boot { layout, device: &layout.disk(disk).device, name, place, has_gpt, shipped, copy };
+    let boot = Boot { layout, disk, device: &layout.disk(disk).device, name, place, has_gpt, shipped, copy };
     let Ok(first) = boot.device.bytes_at(0, sector::SIZE) else { return };
     examined.coverage.examined += 1;
+    boot.own_copy(files, faults);
     if let Some(core) = boot.first_sector(&first, faults, examined) {
         examined.coverage.examined += 1;
         boot.core_image(core, boots, files, faults, examined);
@@ -111,6 +114,26 @@ impl Boot<'_> {
         let owner = Some(self.shipped.boot.owner.clone());
         let fault = Fault::on_disk(Stage::BootCode, self.part(part), verdict, cause).package(owner);
         fault.known_by(KnownBy::Package).action(reinstall(self.device))
+    }
+
+    /// Judges the machine's own copy of the core image: it starts nothing, but the image on the disk is mended with it.
+    fn own_copy(&self, files: &PackageFiles<'_>, faults: &mut Faults) {
+        let path = copied("core.img");
+        let on_copy = |verdict, cause: String| {
+            let fault = Fault::on_path(Stage::LoaderFiles, &path, verdict, cause).latent();
+            fault.package(Some(self.shipped.boot.owner.clone())).known_by(KnownBy::Package)
+        };
+        match files.read(&path) {
+            Ok(Some(copy)) => {
+                if let Err(fault) = CoreImage::parse(&copy, self.shipped.images()) {
+                    faults.push(on_copy(Verdict::Altered, format!("this copy of the core image: {}", words(&fault))));
+                }
+            }
+            Ok(None) => {
+                faults.push(on_copy(Verdict::Missing, "it is the machine's own copy of the core image".to_owned()));
+            }
+            Err(why) => faults.push(on_copy(Verdict::Unreadable, why).known_by(KnownBy::Medium)),
+        }
     }
 
     /// Judges the first sector. The sector of the core image, if that can be examined.
@@ -157,8 +180,20 @@ impl Boot<'_> {
             read.is_ok_and(|first| is_first_sector(&first, &self.shipped.first.bytes))
         };
         if begins(core) {
-            examined.leave_out(format!("the core image of {} is in sector {core}, inside a file system", self.name));
-            return None;
+            let start = core.saturating_mul(SECTOR);
+            let holds = |v: &&DiskVolume| v.start <= start && start - v.start < v.bytes.size() && v.contains.is_some();
+            let disk = self.disk;
+            if self.layout.set.volumes.iter().filter(|v| v.disk == disk).find(holds).is_some() {
+                examined
+                    .leave_out(format!("the core image of {} is in sector {core}, inside a file system", self.name));
+                return None;
+            }
+            let cause = format!(
+                "it begins in sector {core}, which is in no partition for it (bios_grub): other programs can write there"
+            );
+            let fault = self.fault("place of the core image", Verdict::Inconsistent, cause);
+            faults.push(fault.latent().known_by(KnownBy::Derived));
+            return Some(core);
         }
         match self.place {
             Some(place) => {

@@ -3,7 +3,8 @@
 use super::fault::{Fault, Faults, Stage};
 use super::layout::Layout;
 use super::packages::{NotUsable, PackageFiles};
-use crate::areas::Examined;
+use super::superblocks::is_reported;
+use crate::areas::{Checked, Examined};
 use crate::devices::{FatEntry, FatFiles, Mark, VolumeKind};
 use crate::formats::boot::efi_program::{SelfProof, is_efi_program, self_proof};
 use crate::model::{Authority, KnownBy, PackageId, SystemPath, Verdict, error_words};
@@ -47,12 +48,12 @@ fn partitions(layout: &Layout, mounted: Option<usize>) -> Vec<usize> {
 }
 
 /// Judges the EFI partitions. `names` are the names that the system's folder there can have, `mounted` the position of the volume that fstab(5) mounts at
-/// /boot/efi, `boots` that of the volume with /boot/grub. Returns the position of the partition with the system's folder, and
+/// /boot/efi, `boots` that of the volume with /boot/grub, `checked` what other areas reported. Returns the position of the partition with the system's folder, and
 /// the folder's name.
 pub(super) fn judge(
     layout: &Layout,
     files: &PackageFiles<'_>,
-    (names, mounted, boots): (&[String], Option<usize>, Option<usize>),
+    (names, mounted, boots, checked): (&[String], Option<usize>, Option<usize>, &Checked),
     faults: &mut Faults,
     examined: &mut Examined,
 ) -> Option<(usize, String)> {
@@ -73,7 +74,13 @@ pub(super) fn judge(
                 continue;
             }
         };
-        marks(layout, volume, faults);
+        marks(layout, volume, checked, faults);
+        if layout.volume(volume).partition.as_ref().is_some_and(|p| !p.kind.is_efi_system()) {
+            let cause =
+                "its type in the partition table is not that of an EFI partition: some firmware does not start from it";
+            let fault = Fault::on_disk(Stage::EfiPartition, name.clone(), Verdict::Inconsistent, cause);
+            faults.push(fault.latent().known_by(KnownBy::SelfProof));
+        }
         examined.coverage.examined += 1;
         let efi = Efi { layout, files, volume, fat, entries };
         let own = names.iter().find(|name| efi.has_folder(name)).unwrap_or(&names[0]);
@@ -105,7 +112,7 @@ fn missing(layout: &Layout, own: &str, mounted: Option<usize>, faults: &mut Faul
 }
 
 /// What the boot sector and the tables of the file system show.
-fn marks(layout: &Layout, volume: usize, faults: &mut Faults) {
+fn marks(layout: &Layout, volume: usize, checked: &Checked, faults: &mut Faults) {
     let found = layout.volume(volume);
     let Some(contains) = found.contains.as_ref().filter(|contains| contains.kind == VolumeKind::Vfat) else { return };
     let name = layout.volume_name(volume);
@@ -117,7 +124,10 @@ fn marks(layout: &Layout, volume: usize, faults: &mut Faults) {
             Mark::NotClean | Mark::NeedsRepair => continue,
         };
         let part = if what.is_empty() { name.clone() } else { format!("{name}: {what}") };
-        faults.push(Fault::on_disk(Stage::EfiPartition, part, verdict, cause).latent().known_by(KnownBy::SelfProof));
+        if !is_reported(checked, &part) {
+            faults
+                .push(Fault::on_disk(Stage::EfiPartition, part, verdict, cause).latent().known_by(KnownBy::SelfProof));
+        }
     }
 }
 

@@ -19,6 +19,7 @@ pub(super) enum Stage {
     Kernel,
     Initramfs,
     Root,
+    FirstProgram,
     Mounts,
 }
 
@@ -113,6 +114,7 @@ impl Fault {
                 Action::explained("have it made again, in the mounted system", "update-initramfs -u -k all")
             }
             Stage::Root => "let the file system's own check repair it, unmounted".into(),
+            Stage::FirstProgram => "repair the file in the mounted system".into(),
             Stage::Mounts => "correct it in the mounted system; veritum list disks shows what is there".into(),
         }
     }

@@ -107,6 +107,19 @@ impl Layout {
         self.places.is_empty()
     }
 
+    /// Whether file systems can be inside of what was not opened, or on other disks.
+    pub(super) fn has_hidden(&self) -> bool {
+        let hides = |kind| matches!(kind, VolumeKind::Encrypted | VolumeKind::Lvm | VolumeKind::Raid);
+        let mut contains = self.set.volumes.iter().filter_map(|volume| volume.contains.as_ref());
+        self.set.disks.is_empty() || !self.unread.is_empty() || contains.any(|found| hides(found.kind))
+    }
+
+    /// Whether a device that is given by the id of its file system or partition, or its label, is on none of the disks for sure.
+    pub(super) fn is_nowhere(&self, device: &str) -> bool {
+        let is_named = ["UUID=", "LABEL=", "PARTUUID="].iter().any(|kind| device.starts_with(kind));
+        is_named && !self.has_hidden() && self.set.named(device).is_none()
+    }
+
     pub(super) fn volume(&self, at: usize) -> &DiskVolume {
         &self.set.volumes[at]
     }
@@ -192,4 +205,44 @@ fn on_node(set: &DiskSet, node: &Path) -> Option<usize> {
             _ => None,
         }
     })
+}
+
+/// A device of fstab(5) by its id, where it is given by one of udev's links, which are the same in other words.
+pub(super) fn device_name(device: &str) -> String {
+    const LINKS: [(&str, &str); 3] =
+        [("/dev/disk/by-uuid/", "UUID"), ("/dev/disk/by-label/", "LABEL"), ("/dev/disk/by-partuuid/", "PARTUUID")];
+    let link = LINKS.iter().find_map(|(folder, kind)| Some(format!("{kind}={}", device.strip_prefix(folder)?)));
+    link.unwrap_or_else(|| device.to_owned())
+}
+
+/// The number of the partition that the kernel names so: `sda2`, `nvme0n1p2`, `mmcblk0p2`.
+pub(super) fn partition_number(device: &str) -> Option<u32> {
+    let name = device.strip_prefix("/dev/")?;
+    let (disk, number) = name.split_at(name.trim_end_matches(|c: char| c.is_ascii_digit()).len());
+    let is_letters = |name: &str| !name.is_empty() && name.bytes().all(|byte| byte.is_ascii_lowercase());
+    let letters = ["sd", "vd", "xvd", "hd"].iter().find_map(|kind| disk.strip_prefix(kind));
+    let counted = ["nvme", "mmcblk"].iter().find_map(|kind| disk.strip_prefix(kind)?.strip_suffix('p'));
+    (letters.is_some_and(is_letters) || counted.is_some()).then(|| number.parse().ok()).flatten()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn partitions_are_numbered_by_the_kernels_names() {
+        assert_eq!(partition_number("/dev/sda2"), Some(2));
+        assert_eq!(partition_number("/dev/sdab12"), Some(12));
+        assert_eq!(partition_number("/dev/nvme0n1p3"), Some(3));
+        assert_eq!(partition_number("/dev/mmcblk0p1"), Some(1));
+        for other in ["/dev/sda", "/dev/nvme0n1", "/dev/md0", "/dev/dm-1", "/dev/mapper/vg-root", "sda1", "/dev/sd1"] {
+            assert_eq!(partition_number(other), None, "{other}");
+        }
+    }
+
+    #[test]
+    fn links_of_udev_are_names_of_devices() {
+        assert_eq!(device_name("/dev/disk/by-uuid/ab-cd"), "UUID=ab-cd");
+        assert_eq!(device_name("/dev/sda1"), "/dev/sda1");
+    }
 }

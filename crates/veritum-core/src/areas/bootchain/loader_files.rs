@@ -5,9 +5,18 @@ use super::packages::{NotUsable, PackageFiles};
 use crate::areas::Examined;
 use crate::model::{Authority, KnownBy, PackageId, StartEffect, SystemPath, Verdict, quoted};
 
-/// The lists that are copied with the modules.
-const LISTS: [&str; 8] =
-    ["command.lst", "crypto.lst", "fs.lst", "moddep.lst", "partmap.lst", "parttool.lst", "terminal.lst", "video.lst"];
+/// What is copied with the modules: lists, and the code of the first sector.
+const COPIED: [&str; 9] = [
+    "boot.img",
+    "command.lst",
+    "crypto.lst",
+    "fs.lst",
+    "moddep.lst",
+    "partmap.lst",
+    "parttool.lst",
+    "terminal.lst",
+    "video.lst",
+];
 
 /// Judges the machine's own copies of the package's modules: what the core image loads next.
 pub(super) fn judge(
@@ -22,8 +31,8 @@ pub(super) fn judge(
         Ok(names) => names,
         Err(why) => return examined.leave_out(why),
     };
-    // Of the lists, only some are copied.
-    let of_modules = |name: &Vec<u8>| name.ends_with(b".mod") || LISTS.iter().any(|list| list.as_bytes() == name);
+    // Of the lists and images, only some are copied.
+    let of_modules = |name: &Vec<u8>| name.ends_with(b".mod") || COPIED.iter().any(|copied| copied.as_bytes() == name);
     let mut unusable = 0;
     let mut found: Vec<Fault> = Vec::new();
     for name in names.iter().filter(|name| of_modules(name)) {

@@ -4,12 +4,11 @@ use super::fault::{Fault, Faults, Stage};
 use super::layout::Layout;
 use super::packages::PackageFiles;
 use crate::areas::Examined;
-use crate::devices::{PartitionType, VolumeKind};
 use crate::formats::boot::environment::{self, EnvironmentFault};
-use crate::formats::boot::menu::{Command, Menu, MenuFault};
+use crate::formats::boot::menu::{Menu, MenuFault};
 use crate::model::{KnownBy, SystemPath, Verdict};
 
-const MENU: &str = "/boot/grub/grub.cfg";
+pub(super) const MENU: &str = "/boot/grub/grub.cfg";
 const ENVIRONMENT: &str = "/boot/grub/grubenv";
 const SETTINGS: &str = "/etc/default/grub";
 
@@ -76,16 +75,18 @@ fn generate() -> crate::model::Action {
     crate::model::Action::explained("have the menu generated again, in the mounted system", "update-grub")
 }
 
-struct Judge<'a, 'b> {
-    layout: &'a Layout,
-    files: &'a PackageFiles<'b>,
-    boots: Option<usize>,
-    root: Option<usize>,
-    menu: &'a Menu,
+pub(super) struct Judge<'a, 'b> {
+    pub(super) layout: &'a Layout,
+    pub(super) files: &'a PackageFiles<'b>,
+    /// The position of the volume with /boot/grub.
+    pub(super) boots: Option<usize>,
+    /// That of the volume with the root.
+    pub(super) root: Option<usize>,
+    pub(super) menu: &'a Menu,
 }
 
 impl Judge<'_, '_> {
-    fn fault(&self, verdict: Verdict, cause: impl Into<String>) -> Fault {
+    pub(super) fn fault(&self, verdict: Verdict, cause: impl Into<String>) -> Fault {
         Fault::on_path(Stage::Menu, &SystemPath::literal(MENU), verdict, cause).action(generate())
     }
 
@@ -160,147 +161,6 @@ impl Judge<'_, '_> {
             .or_else(|| by(&|entry| entry.title == last))
     }
 
-    fn entry(&self, at: usize, is_default: bool, faults: &mut Faults, examined: &mut Examined) -> Started {
-        let mut started = Started::default();
-        // A search that fails leaves the device of the prefix.
-        let mut volume = self.boots;
-        // Entries of another system are its own matter.
-        let mut is_foreign = false;
-        for command in self.menu.commands_of(at) {
-            let words = &command.words;
-            match command.name() {
-                "search" | "search.fs_uuid" => match self.searched(command) {
-                    Searched::Volume(found) => volume = Some(found),
-                    Searched::Nothing(uuid) if self.layout.unread.is_empty() && !self.layout.set.disks.is_empty() => {
-                        let cause = format!(
-                            "line {}: it searches for the file system {uuid}, which does not exist",
-                            command.line
-                        );
-                        faults.push(self.fault(Verdict::Inconsistent, cause).latent());
-                    }
-                    Searched::Nothing(_) | Searched::Other => {}
-                },
-                "insmod" => {
-                    if let Some(module) = words.get(1) {
-                        self.module(module, volume, command.line, faults);
-                    }
-                }
-                "chainloader" | "configfile" | "multiboot" | "multiboot2" => is_foreign = true,
-                name if name.starts_with("linux") => {
-                    let path = words.get(1).map(String::as_str).unwrap_or_default();
-                    started.arguments = words.iter().skip(2).cloned().collect();
-                    is_foreign |=
-                        volume.is_some_and(|volume| Some(volume) != self.boots && !self.layout.is_mounted(volume));
-                    if is_foreign {
-                        continue;
-                    }
-                    started.kernel = self.named_file(path, volume, command.line, is_default, faults);
-                    self.root_argument(command, is_default, faults, examined);
-                }
-                name if name.starts_with("initrd") && !is_foreign => {
-                    let paths = words.iter().skip(1);
-                    let found =
-                        paths.filter_map(|path| self.named_file(path, volume, command.line, is_default, faults));
-                    started.initramfs = found.collect();
-                }
-                _ => {}
-            }
-        }
-        started
-    }
-
-    /// What a search finds.
-    fn searched(&self, command: &Command) -> Searched {
-        let words = &command.words;
-        if command.name() == "search" && !words.iter().any(|word| word == "--fs-uuid" || word == "-u") {
-            return Searched::Other;
-        }
-        let uuid = words.iter().skip(1).rfind(|word| !word.starts_with('-') && *word != "root");
-        match uuid {
-            Some(uuid) if !uuid.contains('$') => match self.layout.set.named(&format!("UUID={uuid}")) {
-                Some(found) => Searched::Volume(found),
-                None => Searched::Nothing(uuid.clone()),
-            },
-            _ => Searched::Other,
-        }
-    }
-
-    /// A file that an entry names; on the machine, if its file system is mounted there.
-    fn named_file(
-        &self,
-        path: &str,
-        volume: Option<usize>,
-        line: usize,
-        is_default: bool,
-        faults: &mut Faults,
-    ) -> Option<SystemPath> {
-        // `(hd0,gpt2)/boot/…` names its own device.
-        let path = path.split_once(')').map_or(path, |(_, path)| path);
-        if path.contains('$') {
-            return None;
-        }
-        let place = match volume {
-            Some(volume) => self.layout.path_on(volume, path),
-            None => SystemPath::parse(path.as_bytes()).ok(),
-        }?;
-        if !self.files.exists(&place) {
-            let cause = format!("line {line}: {path} does not exist");
-            faults.push(self.fault(Verdict::Inconsistent, cause).breaks_if(is_default));
-            return Some(place);
-        }
-        Some(place)
-    }
-
-    /// Whether the root that the kernel is given exists.
-    fn root_argument(&self, command: &Command, is_default: bool, faults: &mut Faults, examined: &mut Examined) {
-        let Some(root) = command.words.iter().find_map(|word| word.strip_prefix("root=")) else { return };
-        let is_named = ["UUID=", "LABEL=", "PARTUUID="].iter().any(|kind| root.starts_with(kind));
-        if !is_named || self.layout.set.disks.is_empty() {
-            return;
-        }
-        match self.layout.set.named(root) {
-            Some(found) if self.root.is_some_and(|own| own != found) => {
-                let cause =
-                    format!("line {}: the kernel gets {root} as its root, which is another file system", command.line);
-                faults.push(self.fault(Verdict::Inconsistent, cause).breaks_if(is_default));
-            }
-            Some(_) => {}
-            None if self.root.is_none() => {
-                examined.leave_out(format!("{MENU} line {}: whether {root} exists", command.line))
-            }
-            None => {
-                let cause = format!("line {}: the kernel gets {root} as its root, which does not exist", command.line);
-                faults.push(self.fault(Verdict::Inconsistent, cause).breaks_if(is_default));
-            }
-        }
-    }
-
-    /// Whether a module that reads a table or a file system fits to what is there.
-    fn module(&self, module: &str, volume: Option<usize>, line: usize, faults: &mut Faults) {
-        let Some(found) = volume.map(|at| self.layout.volume(at)) else { return };
-        let table = found.partition.as_ref().map(|partition| match partition.kind {
-            PartitionType::Gpt(_) => "part_gpt",
-            PartitionType::Mbr(_) => "part_msdos",
-        });
-        let kind = found.contains.as_ref().map(|found| found.kind);
-        let own = match kind {
-            Some(VolumeKind::Ext4) => "ext2",
-            Some(VolumeKind::Btrfs) => "btrfs",
-            Some(VolumeKind::Xfs) => "xfs",
-            Some(VolumeKind::Vfat) => "fat",
-            _ => return,
-        };
-        let is_wrong = match module {
-            "part_gpt" | "part_msdos" => table.is_some_and(|table| table != module),
-            "ext2" | "btrfs" | "xfs" | "fat" => module != own,
-            _ => false,
-        };
-        if is_wrong {
-            let cause = format!("line {line}: the module {module} does not fit to the disk, which needs {own}");
-            faults.push(self.fault(Verdict::Inconsistent, cause).latent());
-        }
-    }
-
     fn environment_values(&self) -> Vec<(String, String)> {
         let bytes = self.files.read(&SystemPath::literal(ENVIRONMENT)).ok().flatten();
         bytes.and_then(|bytes| environment::parse(&bytes).ok()).unwrap_or_default()
@@ -332,10 +192,4 @@ fn line_of(fault: &MenuFault) -> usize {
         MenuFault::Empty | MenuFault::Zeros | MenuFault::Large => 0,
         MenuFault::Quote(line) | MenuFault::Open(line) | MenuFault::Close(line) | MenuFault::Section(line) => *line,
     }
-}
-
-enum Searched {
-    Volume(usize),
-    Nothing(String),
-    Other,
 }

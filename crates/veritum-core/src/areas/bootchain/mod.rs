@@ -5,21 +5,27 @@ mod bios;
 mod efi;
 mod fault;
 mod firmware;
+mod first_program;
 mod initramfs;
+mod initramfs_members;
+mod initramfs_needs;
 mod kernels;
 mod layout;
 mod loader_files;
 mod menu;
+mod menu_entries;
 mod module_lists;
+mod module_tree;
 mod mounts;
 mod packages;
+mod superblocks;
 mod tables;
 
 use std::borrow::Cow;
 use std::sync::Arc;
 use std::time::Instant;
 
-use self::fault::{Fault, Faults, Stage};
+use self::fault::Faults;
 use self::layout::Layout;
 use self::packages::PackageFiles;
 use self::tables::StartedBy;
@@ -84,7 +90,7 @@ impl Area for Bootchain {
         cx.scope.names(&BOOTCHAIN) || has_loader(cx)
     }
 
-    fn check(&self, cx: &Cx<'_>, _: &Checked) -> Result<Examined, WorkError> {
+    fn check(&self, cx: &Cx<'_>, checked: &Checked) -> Result<Examined, WorkError> {
         let begun = Instant::now();
         let mut examined = Examined::new(BOOTCHAIN);
         if !has_loader(cx) && !has_kernel(cx) {
@@ -96,10 +102,18 @@ impl Area for Bootchain {
         let layout = Layout::open(cx)?;
         let paths = COMPARED.map(SystemPath::literal).to_vec();
         let scope = Scope { paths, ..Scope::default() };
-        let faults = cx.with_reference(&scope, |reference| {
+        let (mut faults, later) = cx.with_reference(&scope, |reference| {
             let files = PackageFiles::new(cx, reference);
-            Machine { cx, layout: &layout, files: &files }.judge(&mut examined)
+            let mut later = Later::default();
+            let faults = Machine { cx, layout: &layout, files: &files, checked }.judge(&mut later, &mut examined);
+            (faults, later)
         })?;
+        let paths = later.paths();
+        if !paths.is_empty() {
+            cx.with_reference(&Scope { paths, ..Scope::default() }, |reference| {
+                later.judge(&PackageFiles::new(cx, reference), &mut faults, &mut examined);
+            })?;
+        }
         faults.add_to(&mut examined);
         // Where part of it could not be examined although that was asked for, it is not reported as intact.
         examined.coverage.incomplete = cx.scope.is_deep(&BOOTCHAIN) && !examined.coverage.unexamined.is_empty();
@@ -146,15 +160,36 @@ fn installed_kernels(cx: &Cx<'_>) -> Vec<String> {
         .collect()
 }
 
+/// What is compared with its packages when it is known what that is.
+#[derive(Default)]
+struct Later {
+    first: Vec<first_program::Needed>,
+    initramfs: Vec<initramfs::Differences>,
+}
+
+impl Later {
+    fn paths(&self) -> Vec<SystemPath> {
+        let first = self.first.iter().flat_map(first_program::Needed::paths);
+        first.chain(self.initramfs.iter().flat_map(initramfs::Differences::paths)).collect()
+    }
+
+    fn judge(&self, files: &PackageFiles<'_>, faults: &mut Faults, examined: &mut Examined) {
+        first_program::judge(files, &self.first, faults, examined);
+        self.initramfs.iter().for_each(|one| one.judge(files, faults));
+    }
+}
+
 /// The machine, and its disks.
 struct Machine<'a, 'b> {
     cx: &'a Cx<'b>,
     layout: &'a Layout,
     files: &'a PackageFiles<'a>,
+    /// What other areas found: marks in file systems that they reported are not repeated.
+    checked: &'a Checked,
 }
 
 impl Machine<'_, '_> {
-    fn judge(&self, examined: &mut Examined) -> Faults {
+    fn judge(&self, later: &mut Later, examined: &mut Examined) -> Faults {
         let (layout, files) = (self.layout, self.files);
         let mut faults = Faults::default();
         for why in &layout.unread {
@@ -168,7 +203,8 @@ impl Machine<'_, '_> {
         let how = self.started_by();
         examined.coverage.examined += layout.set.disks.len() as u64;
         tables::judge(layout, how, &self.start_disks(how), &mut faults);
-        self.superblocks(&mut faults);
+        superblocks::judge(layout, self.checked, &mut faults);
+        self.name_hybrid(examined);
         self.name_hidden(examined);
         let fstab = mounts::read(files);
         // What would be seen there is not what the start uses.
@@ -183,7 +219,7 @@ impl Machine<'_, '_> {
             let own = self.own_folders();
             let mounted = fstab.iter().find(|mount| mount.place == b"/boot/efi" || mount.place == b"/efi");
             let mounted = mounted.and_then(|mount| layout.set.named(&mount.device));
-            let efi = efi::judge(layout, files, (&own, mounted, boots), &mut faults, examined);
+            let efi = efi::judge(layout, files, (&own, mounted, boots, self.checked), &mut faults, examined);
             self.firmware(efi, &mut faults, examined);
         }
         if how.uefi {
@@ -209,14 +245,17 @@ impl Machine<'_, '_> {
         let kernels = kernels::judge(files, &starts, &installed_kernels(self.cx), &mut faults, examined);
         let kind = root.and_then(|root| layout.volume(root).contains.as_ref()).map(|found| found.kind);
         let openers = mounts::openers(files, &fstab);
+        let is_checked = fstab.iter().any(|mount| mount.place == b"/" && mount.pass > 0);
+        let wanted = initramfs_needs::Wanted { layout, root: kind, openers: &openers, is_checked };
         // A quick check reads no contents, unless they are asked for.
         let is_quick = self.cx.system.settings.quick && !self.cx.scope.is_deep(&BOOTCHAIN);
         if is_quick && !kernels.is_empty() {
             examined.note_extent("initial file systems were not read (--quick)".to_owned());
         }
         for kernel in kernels.iter().filter(|_| !is_quick) {
-            initramfs::judge(self.cx, files, kernel, (kind, &openers), &mut faults, examined);
+            later.initramfs.extend(initramfs::judge(self.cx, files, kernel, &wanted, &mut faults, examined));
         }
+        later.first = first_program::find(files, starts.started());
         mounts::judge(layout, files, root, &mut faults, examined);
         faults
     }
@@ -282,7 +321,7 @@ impl Machine<'_, '_> {
             ["grub-efi-amd64-signed", "grub-efi-arm64-signed"].iter().any(|name| self.files.has_package(name));
         let list = self.files.read(&SystemPath::literal("/usr/lib/grub/x86_64-efi/moddep.lst")).ok().flatten();
         let needed = loader_files::needed_modules(&list.unwrap_or_default(), &["normal", "linux"]);
-        let is_needed = |name: &str| !is_signed && needed.iter().any(|own| own == name);
+        let is_needed = |name: &str| !is_signed && (name == "command.lst" || needed.iter().any(|own| own == name));
         let places = ("/usr/lib/grub/x86_64-efi", "/boot/grub/x86_64-efi");
         // Where none was copied, none is loaded.
         let copies = self.files.names(&SystemPath::literal(places.1)).unwrap_or_default();
@@ -317,18 +356,23 @@ impl Machine<'_, '_> {
             _ => None,
         });
         let needed = loader_files::needed_modules(&list, &first);
-        let is_needed = |name: &str| needed.iter().any(|own| own == name);
+        // By this list GRUB finds the modules with the commands of the menu.
+        let is_needed = |name: &str| name == "command.lst" || needed.iter().any(|own| own == name);
         loader_files::judge(self.files, (bios::SHIPPED, bios::COPIES), &is_needed, faults, examined);
     }
 
-    /// Whether the kernel and GRUB can read the file systems of the root and of /boot.
-    fn superblocks(&self, faults: &mut Faults) {
-        for (at, volume) in self.layout.set.volumes.iter().enumerate() {
-            let is_ext4 = volume.contains.as_ref().is_some_and(|found| found.kind == VolumeKind::Ext4);
-            if !is_ext4 || !self.layout.is_mounted(at) {
-                continue;
+    /// Names disks with two tables that are used at the same time.
+    fn name_hybrid(&self, examined: &mut Examined) {
+        for (at, disk) in self.layout.set.disks.iter().enumerate() {
+            let mbr = disk.mbr.as_ref().filter(|mbr| mbr.protective > 0 && disk.gpt.is_there());
+            let other = mbr.map_or(0, |mbr| mbr.partitions.len() as u64);
+            if other > 0 {
+                let what = counted(other, "partition", "partitions");
+                let name = self.layout.disk_name(at);
+                examined.note_extent(format!(
+                    "{name} has a GPT, and an MBR that names {what} for other systems: not judged"
+                ));
             }
-            superblock(self.layout, at, faults);
         }
     }
 
@@ -346,23 +390,6 @@ impl Machine<'_, '_> {
     }
 }
 
-/// Judges the first superblock of an ext4 file system: neither the kernel nor GRUB uses its copies.
-fn superblock(layout: &Layout, at: usize, faults: &mut Faults) {
-    let Ok(fs) = crate::devices::ext4::FileSystem::open(&layout.volume(at).bytes) else { return };
-    if let Some(fault) = &fs.first_is {
-        let why = match fault {
-            crate::devices::ext4::Fault::Unreadable => "cannot be read",
-            crate::devices::ext4::Fault::Checksum => "has a wrong checksum",
-            crate::devices::ext4::Fault::Structure(_) => "is not valid",
-        };
-        let name = format!("{}: superblock", layout.volume_name(at));
-        let cause = format!("the first superblock {why}; neither the kernel nor GRUB uses its copies");
-        let action = "let the file system's own check write it again from a copy, unmounted (veritum repair volumes --disk DISK)";
-        let fault = Fault::on_disk(Stage::Root, name, Verdict::Corrupt, cause).action(action);
-        faults.push(fault.breaks().known_by(crate::model::KnownBy::SelfProof));
-    }
-}
-
 /// Examines the boot chain of disks on which no installed system can be read: the tables, and the file systems.
 pub fn examine_bare_disks(set: Arc<DiskSet>) -> Examined {
     let begun = Instant::now();
@@ -373,7 +400,7 @@ pub fn examine_bare_disks(set: Arc<DiskSet>) -> Examined {
     let all: Vec<usize> = (0..layout.set.disks.len()).collect();
     tables::judge(&layout, StartedBy::by_partitions(&layout), &all, &mut faults);
     for at in layout.of_kind(VolumeKind::Ext4).collect::<Vec<_>>() {
-        superblock(&layout, at, &mut faults);
+        superblocks::first(&layout, at, &mut faults);
     }
     faults.add_to(&mut examined);
     for (at, volume) in layout.set.volumes.iter().enumerate() {

@@ -14,6 +14,8 @@ pub(super) struct ModuleLists {
     lists: BTreeMap<String, Vec<u8>>,
     /// Whether there are modules that could not be read, because they are compressed.
     has_unread: bool,
+    /// The kernels whose modules they are.
+    versions: BTreeSet<String>,
 }
 
 /// The lists that can be computed.
@@ -36,6 +38,7 @@ impl ModuleLists {
     /// Adds a member.
     pub(super) fn add(&mut self, name: &str, content: &[u8]) {
         let Some(path) = below(name) else { return };
+        self.versions.extend(version_of(name).filter(|_| module_of(path).is_some()).map(str::to_owned));
         if COMPUTED.contains(&path) {
             self.lists.insert(path.to_owned(), content.to_vec());
         } else {
@@ -46,6 +49,28 @@ impl ModuleLists {
                 None => self.has_unread = true,
             }
         }
+    }
+
+    /// The versions of the kernels of which there are modules.
+    pub(super) fn versions(&self) -> impl Iterator<Item = &str> {
+        self.versions.iter().map(|version| &**version)
+    }
+
+    /// Whether there are modules that could not be read.
+    pub(super) fn has_unread(&self) -> bool {
+        self.has_unread
+    }
+
+    /// The modules that a module needs itself; `None` if it is not here.
+    pub(super) fn depends(&self, module: &str) -> Option<Vec<String>> {
+        let (_, info) = self.modules.iter().find(|(path, _)| Self::name_of(path) == module)?;
+        Some(info.depends.clone())
+    }
+
+    /// Whether the list by which modules are found contains one.
+    pub(super) fn lists(&self, module: &str) -> bool {
+        let pairs = self.lists.get("modules.dep.bin").and_then(|list| trie(list)).unwrap_or_default();
+        pairs.iter().any(|(name, _)| named(name) == module)
     }
 
     /// The lists that are not what the modules say, and those that are.
@@ -139,7 +164,8 @@ fn soft_lines(content: &[u8]) -> BTreeSet<Pair> {
     text.lines().filter_map(one).collect()
 }
 
-fn underscored(pattern: &str) -> String {
+/// A pattern as it is matched: `-` counts as `_` outside of brackets.
+pub(super) fn underscored(pattern: &str) -> String {
     let mut in_brackets = false;
     let letter = |c: char| {
         in_brackets = if c == '[' { true } else { in_brackets && c != ']' };
@@ -150,6 +176,14 @@ fn underscored(pattern: &str) -> String {
 
 /// The part of a path below the folder of a kernel's modules.
 fn below(name: &str) -> Option<&str> {
-    let rest = name.strip_prefix("usr/").unwrap_or(name).strip_prefix("lib/modules/")?;
-    Some(rest.split_once('/')?.1)
+    Some(split(name)?.1)
+}
+
+/// The version of the kernel in a path of a module.
+fn version_of(name: &str) -> Option<&str> {
+    Some(split(name)?.0)
+}
+
+fn split(name: &str) -> Option<(&str, &str)> {
+    name.strip_prefix("usr/").unwrap_or(name).strip_prefix("lib/modules/")?.split_once('/')
 }

@@ -1,7 +1,7 @@
 //! What is mounted at the start: fstab(5) and crypttab(5) against the file systems that are there.
 
 use super::fault::{Fault, Faults, Stage};
-use super::layout::Layout;
+use super::layout::{Layout, device_name, partition_number};
 use super::packages::PackageFiles;
 use crate::areas::Examined;
 use crate::formats::boot::mounts::{CryptVolume, Mount, crypttab, fstab};
@@ -51,8 +51,8 @@ pub(super) fn judge(
     let text = match files.read(&path) {
         Ok(Some(text)) => text,
         Ok(None) => {
-            let cause = "without it the root stays read-only, and nothing else is mounted";
-            faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Missing, cause).effect(StartEffect::SlowsStart));
+            let cause = "without it the root stays as the kernel mounted it, and nothing else is mounted";
+            faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Missing, cause).latent());
             return;
         }
         Err(why) => return examined.leave_out(format!("{FSTAB}: {why}")),
@@ -69,6 +69,11 @@ pub(super) fn judge(
         let cause = format!("line {line} cannot be read");
         let path = SystemPath::literal(CRYPTTAB);
         faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Corrupt, cause).latent());
+    }
+    // A system that something else starts from a folder needs none.
+    if root.is_some() && !mounts.iter().any(|mount| mount.place == b"/") {
+        let cause = "it has no line for /: the root stays as the kernel mounted it";
+        faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Incomplete, cause).latent());
     }
     let judge = Judge { layout, files, root, volumes: &volumes };
     mounts.iter().for_each(|mount| judge.mount(mount, faults, examined));
@@ -91,11 +96,7 @@ enum There {
 
 impl Judge<'_, '_> {
     fn find(&self, device: &str) -> There {
-        // udev's links are the same in other words.
-        let links =
-            [("/dev/disk/by-uuid/", "UUID"), ("/dev/disk/by-label/", "LABEL"), ("/dev/disk/by-partuuid/", "PARTUUID")];
-        let link = links.iter().find_map(|(folder, kind)| Some(format!("{kind}={}", device.strip_prefix(folder)?)));
-        let device = link.as_deref().unwrap_or(device);
+        let device = &*device_name(device);
         if let Some(name) = device.strip_prefix("/dev/mapper/") {
             let listed = self.volumes.iter().any(|volume| volume.name == name);
             return if listed || name.contains('-') { There::Unknown } else { There::No };
@@ -109,23 +110,9 @@ impl Judge<'_, '_> {
             Some(at) if self.layout.volume(at).is_lost() => There::No,
             Some(at) => There::Volume(at),
             // It can be inside what is encrypted, or part of something, or on a disk that was not named.
-            None if self.has_hidden() => There::Unknown,
+            None if self.layout.has_hidden() => There::Unknown,
             None => There::No,
         }
-    }
-
-    /// Whether file systems can be inside of what was not opened, or on other disks.
-    fn has_hidden(&self) -> bool {
-        use crate::devices::VolumeKind::{Encrypted, Lvm, Raid};
-        let hides = |kind| matches!(kind, Encrypted | Lvm | Raid);
-        self.layout.set.disks.is_empty()
-            || !self.layout.unread.is_empty()
-            || self
-                .layout
-                .set
-                .volumes
-                .iter()
-                .any(|volume| volume.contains.as_ref().is_some_and(|found| hides(found.kind)))
     }
 
     fn mount(&self, mount: &Mount, faults: &mut Faults, examined: &mut Examined) {
@@ -157,6 +144,13 @@ impl Judge<'_, '_> {
                     examined.note_extent(format!("the mount point {place} does not exist; it is created at the start"));
                 }
             }
+            // What is only mounted when it is asked for can be somewhere else.
+            There::No if mount.has("noauto") => {
+                examined.note_extent(format!(
+                    "{FSTAB} line {}: {} is not here, and is not mounted at the start",
+                    mount.line, mount.device
+                ));
+            }
             There::No => {
                 let what = if mount.kind == "swap" { "swap".to_owned() } else { place };
                 let cause = match is_root {
@@ -168,6 +162,11 @@ impl Judge<'_, '_> {
                 };
                 faults.push(fault(Verdict::Inconsistent, cause).effect(self.effect(mount)));
             }
+            There::Unknown if is_root && self.is_other_number(&mount.device) => {
+                let cause =
+                    format!("line {}: / is said to be {}, which is another partition", mount.line, mount.device);
+                faults.push(fault(Verdict::Inconsistent, cause).latent());
+            }
             There::Unknown => {
                 let is_device = !mount.device.starts_with('/') || mount.device.starts_with("/dev/");
                 if is_device && !mount.is_optional() {
@@ -178,14 +177,20 @@ impl Judge<'_, '_> {
     }
 
     /// What it means when something cannot be mounted (systemd.mount(5), systemd-fstab-generator(8)): the start ends in emergency mode,
-    /// unless it is optional; it waits for swap, and goes on.
+    /// unless it is optional; then nothing waits for it. It waits for swap, and goes on.
     fn effect(&self, mount: &Mount) -> StartEffect {
         match () {
             () if mount.place == b"/" => StartEffect::Latent,
-            () if mount.has("noauto") || mount.has("x-systemd.automount") => StartEffect::Latent,
-            () if mount.kind == "swap" || mount.has("nofail") => StartEffect::SlowsStart,
+            () if mount.is_optional() => StartEffect::Latent,
+            () if mount.kind == "swap" => StartEffect::SlowsStart,
             () => StartEffect::BreaksStart,
         }
+    }
+
+    /// Whether a name that the kernel gives is that of another partition than the root.
+    fn is_other_number(&self, device: &str) -> bool {
+        let own = self.root.and_then(|at| Some(self.layout.volume(at).partition.as_ref()?.number));
+        own.is_some_and(|own| partition_number(device).is_some_and(|number| number != own))
     }
 
     fn has_folder(&self, place: &[u8]) -> bool {

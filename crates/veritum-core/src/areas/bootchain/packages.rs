@@ -39,6 +39,20 @@ pub(super) enum Content {
     Unowned,
 }
 
+/// The size and the checksums of a content.
+#[derive(Debug, Clone)]
+pub(super) struct Sums {
+    size: u64,
+    digest: Digest,
+    md5: Md5,
+}
+
+impl Sums {
+    pub(super) fn of(bytes: &[u8]) -> Self {
+        Self { size: bytes.len() as u64, digest: Digest::hash(bytes), md5: Md5::hash(bytes) }
+    }
+}
+
 /// The files of the machine, and what packages ship.
 pub(super) struct PackageFiles<'a> {
     system: &'a System,
@@ -71,11 +85,16 @@ impl<'a> PackageFiles<'a> {
 
     /// Compares a content with what a package ships at a path.
     pub(super) fn compare(&self, path: &SystemPath, bytes: &[u8]) -> Content {
+        self.compare_sums(path, &Sums::of(bytes))
+    }
+
+    /// Compares a content with what a package ships at a path, by its checksums.
+    pub(super) fn compare_sums(&self, path: &SystemPath, sums: &Sums) -> Content {
         let Some(expected) = self.expected(path) else { return Content::Unowned };
         let owner = (self.reference.package_of(expected).clone(), expected.authority);
         let is_right = match &expected.kind {
-            ExpectedKind::File { size, digest } => *size == bytes.len() as u64 && *digest == Digest::hash(bytes),
-            ExpectedKind::Recorded(md5) => *md5 == Md5::hash(bytes),
+            ExpectedKind::File { size, digest } => *size == sums.size && *digest == sums.digest,
+            ExpectedKind::Recorded(md5) => *md5 == sums.md5,
             _ => return Content::Unowned,
         };
         if is_right { Content::Right(owner) } else { Content::Different(owner) }
@@ -107,6 +126,21 @@ impl<'a> PackageFiles<'a> {
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(Vec::new()),
             Err(e) => Err(format!("{folder}: {}", error_chain(&e))),
         }
+    }
+
+    /// Where a path leads if all symlinks are followed; `None` if nothing exists there.
+    pub(super) fn physical(&self, path: &SystemPath) -> Option<SystemPath> {
+        self.system.machine.resolve(path).ok()
+    }
+
+    /// Whether a path is a symlink.
+    pub(super) fn is_link(&self, path: &SystemPath) -> bool {
+        let look = || {
+            let machine = &self.system.machine;
+            let folder = machine.resolve(&path.parent()?).ok()?;
+            machine.look(&folder.child(path.name()).ok()?).ok()?
+        };
+        look().is_some_and(|stat| stat.kind == crate::model::FileKind::Link)
     }
 
     /// Whether something exists at a path, symlinks followed.

@@ -3,8 +3,8 @@
 use super::fault::{Fault, Faults, Stage};
 use super::layout::Layout;
 use crate::devices::{
-    DiskVolume, GptCopy, GptFault, GptPair, MbrTable, OpenDisk, Partition, PartitionType, ReadAt, TableKind, identify,
-    recorded_size, search_file_systems,
+    DiskVolume, GptCopy, GptFault, GptPair, MbrTable, OpenDisk, Partition, PartitionType, ReadAt, TableKind,
+    VolumeKind, identify, recorded_size, search_file_systems,
 };
 use crate::formats::boot::sector::is_marked;
 use crate::model::{KnownBy, Verdict};
@@ -87,6 +87,8 @@ fn words(fault: GptFault) -> (Verdict, &'static str) {
 
 /// What a person does about a table of which no valid copy is left.
 const WRITE_AGAIN: &str = "keep a copy of the first and the last MiB of the disk; then write the partition again where the file system begins, with a partition editor";
+/// What a person does about the table of a larger disk.
+const LARGER_DISK: &str = "if this is a copy, copy the whole disk again; else keep a copy of its first MiB, and write the table again with a partition editor";
 const PRIMARY: &str = "partition table (GPT)";
 const BACKUP: &str = "backup of the partition table (GPT)";
 
@@ -118,7 +120,21 @@ fn gpt(name: &str, disk: &OpenDisk, how: StartedBy, faults: &mut Faults) {
             faults.push(on(name, PRIMARY, verdict, cause).breaks().action(WRITE_AGAIN));
         }
     }
+    if let Ok(primary) = primary {
+        beyond_the_end(name, primary, disk.device.size() / sector, faults);
+    }
     protective(name, disk, *sector, faults);
+}
+
+/// Whether a table is that of a larger disk, which Linux does not use: GRUB still starts the kernel, and that finds no partition.
+fn beyond_the_end(name: &str, primary: &GptCopy, sectors: u64, faults: &mut Faults) {
+    let last = primary.usable.1;
+    if last >= sectors {
+        let cause = format!(
+            "it is that of a larger disk: it uses sectors up to {last}, the disk has {sectors}; Linux does not use it"
+        );
+        faults.push(on(name, PRIMARY, Verdict::Inconsistent, cause).breaks().action(LARGER_DISK));
+    }
 }
 
 /// Two valid copies: the same, or different ones between which the file systems decide.
@@ -202,7 +218,7 @@ fn mbr(name: &str, disk: &OpenDisk, faults: &mut Faults) {
 
 /// Whether partitions begin with file systems, end on the disk and do not overlap.
 fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
-    let (disk, name) = (layout.disk(at), layout.disk_name(at));
+    let name = layout.disk_name(at);
     let own: Vec<usize> = (0..layout.set.volumes.len()).filter(|v| layout.volume(*v).disk == at).collect();
     let with = own.iter().filter_map(|v| Some((layout.volume(*v), layout.volume(*v).partition.as_ref()?)));
     let all: Vec<_> = with.collect();
@@ -225,13 +241,9 @@ fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
             let fault = Fault::on_disk(Stage::Table, part, Verdict::Inconsistent, cause).known_by(KnownBy::SelfProof);
             faults.push(fault.breaks_if(false));
         }
-        if partition.end() > disk.device.size() {
-            let cause = "it ends behind the end of the disk";
-            let part = format!("{name} partition {}", partition.number);
-            faults.push(
-                Fault::on_disk(Stage::Table, part, Verdict::Truncated, cause).known_by(KnownBy::SelfProof).latent(),
-            );
-        }
+    }
+    for volume in own.iter().copied() {
+        behind_the_end(layout, volume, faults);
     }
     // A partition for a file system of Linux that begins with none, and one that the machine uses and no partition contains: what was left
     // in unused places is no problem.
@@ -240,13 +252,20 @@ fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
     if layout.has_no_machine() {
         without_superblock(&name, &all, faults);
     }
-    if empty.is_empty() {
-        return;
-    }
-    let is_used = |v: &usize| layout.volume(*v).is_lost() && (layout.has_no_machine() || layout.is_mounted(*v));
+    let is_lost = |v: &usize| layout.volume(*v).is_lost();
     let kind = |v: &DiskVolume| v.contains.as_ref().map_or("a file system", |found| found.kind.name());
-    let lost = own.iter().filter(|v| is_used(v)).map(|v| (layout.volume(*v).start, kind(layout.volume(*v))));
-    let lost: Vec<(u64, &str)> = lost.collect();
+    let named = |v: &usize| (layout.volume(*v).start, kind(layout.volume(*v)));
+    if empty.is_empty() && !all.is_empty() {
+        // A partition was deleted.
+        for (start, kind) in own.iter().filter(|v| is_lost(v) && layout.is_mounted(**v)).map(named) {
+            let cause =
+                format!("no partition contains {kind} that begins at sector {}, which the system uses", start / 512);
+            let fault = Fault::on_disk(Stage::Table, format!("{name}: partition table"), Verdict::Missing, cause);
+            faults.push(fault.breaks().action(WRITE_AGAIN));
+        }
+    }
+    let is_used = |v: &usize| is_lost(v) && (layout.has_no_machine() || layout.is_mounted(*v));
+    let lost: Vec<(u64, &str)> = own.iter().filter(|v| is_used(v)).map(named).collect();
     for (number, (start, kind)) in empty.iter().zip(&lost) {
         let part = format!("{name} partition {number}");
         let cause = format!(
@@ -256,6 +275,26 @@ fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
         let fault = Fault::on_disk(Stage::Table, part, Verdict::Inconsistent, cause);
         faults.push(fault.breaks().action(WRITE_AGAIN));
     }
+}
+
+/// Whether a partition ends on the disk; an image can have been cut off.
+fn behind_the_end(layout: &Layout, at: usize, faults: &mut Faults) {
+    let volume = layout.volume(at);
+    let size = layout.disk(volume.disk).device.size();
+    if volume.partition.as_ref().is_none_or(|partition| partition.end() <= size) {
+        return;
+    }
+    let is_file_system = volume.contains.as_ref().is_some_and(|found| found.kind != VolumeKind::Swap);
+    let recorded = recorded_size(&volume.bytes).filter(|_| is_file_system).unwrap_or_default();
+    let (cause, breaks) = match volume.start.saturating_add(recorded) > size {
+        true => (
+            "it ends behind the end of the disk, and so does its file system: the kernel does not mount it",
+            layout.is_mounted(at) || layout.has_no_machine(),
+        ),
+        false => ("it ends behind the end of the disk", false),
+    };
+    let fault = Fault::on_disk(Stage::Table, layout.volume_name(at), Verdict::Truncated, cause);
+    faults.push(fault.known_by(KnownBy::SelfProof).breaks_if(breaks));
 }
 
 /// Partitions for file systems of Linux in which there are zeros where a superblock belongs, on disks without a system that can be read.

@@ -1,0 +1,60 @@
+//! The superblocks of the file systems that the system mounts: whether GRUB and the kernel can use them, and what the kernel noted there.
+
+use super::fault::{Fault, Faults, Stage};
+use super::layout::Layout;
+use crate::areas::Checked;
+use crate::devices::ext4::{self, FileSystem};
+use crate::devices::{Mark, VolumeKind};
+use crate::model::{KnownBy, Verdict};
+
+/// Judges those of mounted file systems; what another area reported of one is not repeated.
+pub(super) fn judge(layout: &Layout, checked: &Checked, faults: &mut Faults) {
+    for at in (0..layout.set.volumes.len()).filter(|at| layout.is_mounted(*at)) {
+        first(layout, at, faults);
+        let name = layout.volume_name(at);
+        if is_marked(layout, at) && !is_reported(checked, &name) {
+            let cause = "the kernel has marked it with errors: it is checked at the start";
+            let fault = Fault::on_disk(Stage::Root, name, Verdict::ErrorsRecorded, cause).latent();
+            let action = "users' files to another disk first (veritum rescue --to DIR --disk DISK); then let its own check correct it (veritum repair volumes --disk DISK)";
+            faults.push(fault.known_by(KnownBy::SelfProof).action(action));
+        }
+    }
+}
+
+/// Whether another area reported something of a file system.
+pub(super) fn is_reported(checked: &Checked, name: &str) -> bool {
+    checked.findings().any(|finding| finding.subject.name() == Some(name))
+}
+
+/// Whether the kernel noted errors.
+fn is_marked(layout: &Layout, at: usize) -> bool {
+    let volume = layout.volume(at);
+    match volume.contains.as_ref() {
+        Some(found) if found.kind == VolumeKind::Ext4 => {
+            FileSystem::open(&volume.bytes).is_ok_and(|fs| fs.superblock.marked || fs.superblock.errors > 0)
+        }
+        Some(found) => found.marks(&volume.bytes).contains(&Mark::Errors),
+        None => false,
+    }
+}
+
+/// Judges the first superblock of an ext4 file system: neither the kernel nor GRUB uses its copies.
+pub(super) fn first(layout: &Layout, at: usize, faults: &mut Faults) {
+    let volume = layout.volume(at);
+    if volume.contains.as_ref().is_none_or(|found| found.kind != VolumeKind::Ext4) {
+        return;
+    }
+    let Ok(fs) = FileSystem::open(&volume.bytes) else { return };
+    let Some(fault) = &fs.first_is else { return };
+    let why = match fault {
+        ext4::Fault::Unreadable => "cannot be read",
+        ext4::Fault::Checksum => "has a wrong checksum",
+        ext4::Fault::Structure(_) => "is not valid",
+    };
+    let name = format!("{}: superblock", layout.volume_name(at));
+    let cause = format!("the first superblock {why}; neither the kernel nor GRUB uses its copies");
+    let action =
+        "let the file system's own check write it again from a copy, unmounted (veritum repair volumes --disk DISK)";
+    let fault = Fault::on_disk(Stage::Root, name, Verdict::Corrupt, cause).action(action);
+    faults.push(fault.breaks().known_by(KnownBy::SelfProof));
+}
