@@ -8,7 +8,7 @@ use veritum_core::event::NoObserver;
 use veritum_core::model::{KnownBy, Scope, StartEffect};
 use veritum_core::report::{CheckReport, Outcome, VolumeAccess};
 use veritum_core::work::{DisksWanted, Engine, OnDisks, Settings, check_bare_disks, list_disks};
-use veritum_demo::boot_disk::{BOOT_FAULTS, BootFault, boot_fault, disk, disk_with_var, write};
+use veritum_demo::boot_disk::{BOOT_FAULTS, BootFault, Variant, boot_fault, disk, disk_as, write};
 
 const SEED: u64 = 42;
 
@@ -134,13 +134,22 @@ fn what_the_disk_contained_before_it_was_partitioned_hides_nothing() {
 
 #[test]
 fn a_package_database_on_another_partition_is_found_by_fstab() {
-    let bytes = disk_with_var(SEED).unwrap();
+    let bytes = disk_as(SEED, Variant::VarApart).unwrap();
     assert_eq!(told(&Bench::with(&bytes).check()), "");
     // Without its superblock nothing is known of the packages, and the start ends in emergency mode.
     let mut lost = bytes;
     let var = (6 << 20) + (lost.len() - (7 << 20)) / 2;
     lost[var + 1024..var + 2048].fill(0);
     assert_ne!(Bench::with(&lost).check().outcome, Outcome::Ok);
+}
+
+#[test]
+fn an_initial_file_system_that_is_not_compressed_is_compared_all_the_same() {
+    let report = Bench::with(&disk_as(SEED, Variant::PlainInitramfs).unwrap()).check();
+    assert_eq!(told(&report), "");
+    let extent = report.areas[0].extent.clone().unwrap_or_default();
+    assert!(extent.contains("(uncompressed) read to its end"), "{extent}");
+    assert!(extent.contains("compared with nothing: 16 bytes in conf/arch.conf"), "{extent}");
 }
 
 #[test]

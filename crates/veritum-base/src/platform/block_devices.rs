@@ -90,15 +90,19 @@ pub fn place_of(node: &Path) -> Option<(String, u64)> {
     Some((name(own.parent()?)?, start.saturating_mul(SECTOR)))
 }
 
-/// The disks of this computer, without memory that is used as one, and without empty drives.
+/// The disks of this computer, without memory that is used as one, optical drives, and empty drives.
 #[must_use]
 pub fn disks() -> Vec<PathBuf> {
     const IN_MEMORY: [&str; 2] = ["ram", "zram"];
+    /// The type of an optical drive (SCSI Primary Commands, peripheral device type): it can take minutes to say that it is empty.
+    const OPTICAL: &str = "5";
     let all = fs::read_dir("/sys/block").into_iter().flatten().flatten();
     let is_disk = |entry: &fs::DirEntry| {
         let name = entry.file_name().to_string_lossy().into_owned();
         let size = fs::read_to_string(entry.path().join("size")).unwrap_or_default();
-        !IN_MEMORY.iter().any(|start| name.starts_with(start)) && size.trim() != "0" && !size.is_empty()
+        let kind = fs::read_to_string(entry.path().join("device/type")).unwrap_or_default();
+        let is_empty = size.trim() == "0" || size.is_empty();
+        !is_empty && kind.trim() != OPTICAL && !IN_MEMORY.iter().any(|start| name.starts_with(start))
     };
     let mut found: Vec<PathBuf> = all.filter(is_disk).map(|entry| Path::new("/dev").join(entry.file_name())).collect();
     found.sort();

@@ -219,5 +219,7 @@ pub const BOOT_FAULTS: &[BootFault] = &[
     parts("folder-dev", Breaks, "the folder for devices is missing", |p| { p.root.remove("dev"); }),
     parts("modules-list", Slows, "the list of modules is cut off", |p| edit(p, &format!("usr/lib/modules/{KERNEL}/modules.dep.bin"), |c| c.truncate(40))),
     parts("modules-list-other", Slows, "the list of modules is that of others", |p| { p.root.remove(&format!("usr/lib/modules/{KERNEL}/modules.alias.bin")); }),
+    parts("module-bytes", Latent, "an installed module is damaged", |p| edit(p, &format!("usr/lib/modules/{KERNEL}/kernel/drivers/foghorn.ko"), |c| flip(c, 9000, 4))),
+    parts("module-missing", Latent, "an installed module is missing", |p| { p.root.remove(&format!("usr/lib/modules/{KERNEL}/kernel/drivers/gangway.ko")); }),
     parts("kernel-modules", Slows, "the kernel's modules are missing", |p| p.root.retain(|path, _| !path.starts_with("usr/lib/modules/"))),
 ];

@@ -18,8 +18,29 @@ fn member(out: &mut Vec<u8>, name: &str, mode: u32, content: &[u8]) {
     out.resize(out.len().next_multiple_of(4), 0);
 }
 
+/// Made-up microcode, which comes before an initial file system.
+pub(super) fn microcode() -> Vec<u8> {
+    let mut out = Vec::new();
+    member(&mut out, "kernel/x86/microcode/Gangway.bin", 0o100_644, &[0x5a; 2000]);
+    member(&mut out, "TRAILER!!!", 0, b"");
+    out.resize(out.len().next_multiple_of(512), 0);
+    out
+}
+
 /// The initial file system for these files of the root.
 pub(super) fn pack(root: &BTreeMap<String, Node>) -> Vec<u8> {
+    let out = unpacked(root);
+    let compress = || {
+        let mut encoder = zstd::stream::write::Encoder::new(Vec::new(), 3)?;
+        encoder.include_checksum(true)?;
+        encoder.write_all(&out)?;
+        encoder.finish()
+    };
+    compress().unwrap_or_default()
+}
+
+/// The same, not compressed.
+pub(super) fn unpacked(root: &BTreeMap<String, Node>) -> Vec<u8> {
     let mut out = Vec::new();
     member(&mut out, "usr", 0o40_755, b"");
     let is_in = |path: &str| {
@@ -43,11 +64,5 @@ pub(super) fn pack(root: &BTreeMap<String, Node>) -> Vec<u8> {
     member(&mut out, "bin", 0o120_777, b"usr/bin");
     member(&mut out, "TRAILER!!!", 0, b"");
     out.resize(out.len().next_multiple_of(512), 0);
-    let compress = || {
-        let mut encoder = zstd::stream::write::Encoder::new(Vec::new(), 3)?;
-        encoder.include_checksum(true)?;
-        encoder.write_all(&out)?;
-        encoder.finish()
-    };
-    compress().unwrap_or_default()
+    out
 }

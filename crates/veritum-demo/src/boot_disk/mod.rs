@@ -110,6 +110,7 @@ impl Parts {
             modules::INSTALLED.iter().map(module).chain([(format!("boot/vmlinuz-{KERNEL}"), kernel)]).collect();
         let of_base: Files = [
             ("usr/bin/cleat", 30_000),
+            ("usr/sbin/fsck", 20_000),
             ("usr/sbin/fsck.ext4", 60_000),
             ("usr/lib64/ld-foreshore.so.2", 20_000),
             ("usr/bin/run-init", 5000),
@@ -298,16 +299,33 @@ pub fn disk(seed: u64, faults: &[&BootFault]) -> io::Result<Vec<u8>> {
     Ok(image)
 }
 
-/// The bytes of an intact disk on which `/var` has a partition of its own.
+/// How an intact disk differs from the usual one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Variant {
+    /// `/var` has a partition of its own.
+    VarApart,
+    /// The initial file system is not compressed, and begins with microcode.
+    PlainInitramfs,
+}
+
+/// The bytes of an intact disk that differs from the usual one.
 ///
 /// # Errors
 /// When the EFI partition cannot be made.
-pub fn disk_with_var(seed: u64) -> io::Result<Vec<u8>> {
+pub fn disk_as(seed: u64, variant: Variant) -> io::Result<Vec<u8>> {
     let mut parts = Parts::new(seed);
-    if let Some(Node::File { content, .. }) = parts.root.get_mut("etc/fstab") {
-        content.extend(format!("UUID={} /var ext4 defaults 0 2\n", written(VAR_UUID)).bytes());
+    match variant {
+        Variant::VarApart => {
+            if let Some(Node::File { content, .. }) = parts.root.get_mut("etc/fstab") {
+                content.extend(format!("UUID={} /var ext4 defaults 0 2\n", written(VAR_UUID)).bytes());
+            }
+            parts.has_var = true;
+        }
+        Variant::PlainInitramfs => {
+            let plain = [initramfs::microcode(), initramfs::unpacked(&parts.root)].concat();
+            parts.put(&format!("boot/initrd.img-{KERNEL}"), plain);
+        }
     }
-    parts.has_var = true;
     parts.assemble()
 }
 

@@ -270,7 +270,8 @@ pub(super) fn needs_you(context: &Context, report: &CheckReport) -> String {
 fn open_text(group: &Group<'_>, reason: Option<&str>, has_action: bool) -> String {
     let Some(first) = group.findings.first() else { return String::new() };
     let is_said = |subject: &Subject| match subject {
-        Subject::Record { entry: Some(_), .. } => true,
+        // What of the boot chain is meant does not follow from its cause.
+        Subject::Record { entry: Some(_), .. } if first.effect.is_none() => true,
         other => other.name().is_some_and(|name| name == group.heading),
     };
     let cause = difference(first);

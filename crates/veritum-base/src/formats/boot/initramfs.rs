@@ -11,6 +11,12 @@ const MAX_NAME: usize = 4096;
 const TRAILER: &[u8] = b"TRAILER!!!";
 /// More parts in one file are not read.
 const MAX_PARTS: usize = 64;
+/// More members are not read.
+const MAX_MEMBERS: u64 = 200_000;
+/// More bytes of names are not read.
+const MAX_NAMES: u64 = 32 << 20;
+/// More bytes are not unpacked: no kernel has the memory for that.
+const MAX_BYTES: u64 = 4 << 30;
 /// The memory that decompression may use.
 const MAX_MEMORY: u64 = 128 << 20;
 
@@ -115,6 +121,8 @@ pub struct Summary {
     pub members: u64,
     /// The size of all parts, uncompressed.
     pub bytes: u64,
+    /// The size of the names of all members.
+    pub names: u64,
 }
 
 /// Receives a member and its content; what it does not read is skipped. An error ends the reading.
@@ -313,6 +321,10 @@ fn archive(
             name.drain(..if name[0] == b'/' { 1 } else { 2 });
         }
         summary.members += 1;
+        summary.names += name.len() as u64;
+        if summary.members > MAX_MEMBERS || summary.names > MAX_NAMES || summary.bytes > MAX_BYTES {
+            return Err(Fault::Damaged("it is larger than initial file systems are"));
+        }
         let member = Member { name, mode, size: u64::from(size), names, inode, is_main };
         let mut content = Content { input: Read::take(&mut *input, member.size), failed: None };
         if receive(&member, &mut content).is_err() {
@@ -443,6 +455,23 @@ mod tests {
             let cut = told(&packed[..packed.len() / 2]);
             assert!(matches!(cut, Err(Fault::Damaged(_))), "{packing:?}: {cut:?}");
         }
+    }
+
+    #[test]
+    fn what_has_no_end_is_not_read_to_it() {
+        let mut many = Vec::new();
+        for number in 0..=MAX_MEMBERS {
+            member(&mut many, &format!("usr/{number}"), 0o100644, b"");
+        }
+        let larger = Fault::Damaged("it is larger than initial file systems are");
+        assert_eq!(told(&zstd::encode_all(&many[..], 1).unwrap()).err(), Some(larger.clone()));
+        // A member that says that it has four GiB, behind another one.
+        let mut large = Vec::new();
+        member(&mut large, "usr/oar", 0o100644, b"oar");
+        let at = large.len();
+        member(&mut large, "usr/fog", 0o100644, b"");
+        large[at + 54..at + 62].copy_from_slice(b"ffffffff");
+        assert_eq!(read(&large[..], &mut |_, _| Ok(())).err(), Some(larger));
     }
 
     /// The older format of lz4, in which kernels expect it: blocks with their sizes, and no end.

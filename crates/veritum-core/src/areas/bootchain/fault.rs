@@ -153,10 +153,7 @@ impl Faults {
                     (Some(one), Some(other)) => Some(one.min(other)),
                     (one, other) => one.or(other),
                 };
-                if !known.cause.contains(&fault.cause) {
-                    known.cause.push_str("; ");
-                    known.cause.push_str(&fault.cause);
-                }
+                add_cause(&mut known.cause, &fault.cause);
             }
             None => self.0.push(fault),
         }
@@ -181,5 +178,48 @@ impl Faults {
             }
             examined.findings.push(finding);
         }
+    }
+}
+
+/// Adds a cause to others; of the same one in several lines, only the line is added.
+fn add_cause(causes: &mut String, more: &str) {
+    if causes.contains(more) {
+        return;
+    }
+    let parts = |cause: &str| {
+        let (lines, what) = cause.split_once(": ")?;
+        let lines = lines.strip_prefix("lines ").or(lines.strip_prefix("line "))?;
+        Some((lines.to_owned(), what.to_owned()))
+    };
+    let mut all: Vec<String> = causes.split("; ").map(str::to_owned).collect();
+    let same = parts(more).and_then(|(line, what)| {
+        let at = all.iter().position(|known| parts(known).is_some_and(|(_, known)| known == what))?;
+        Some((at, line, what))
+    });
+    match same {
+        Some((at, line, what)) => {
+            let lines = parts(&all[at]).map(|(lines, _)| lines).unwrap_or_default();
+            if lines.split(", ").any(|known| known == line) {
+                return;
+            }
+            all[at] = format!("lines {lines}, {line}: {what}");
+        }
+        None => all.push(more.to_owned()),
+    }
+    *causes = all.join("; ");
+}
+
+#[cfg(test)]
+mod tests {
+    use super::add_cause;
+
+    #[test]
+    fn the_same_cause_in_several_lines_is_said_once() {
+        let mut causes = "line 12: the kernel gets no root".to_owned();
+        add_cause(&mut causes, "line 21: the kernel gets no root");
+        add_cause(&mut causes, "line 13: /boot/fog does not exist");
+        add_cause(&mut causes, "line 30: the kernel gets no root");
+        add_cause(&mut causes, "line 30: the kernel gets no root");
+        assert_eq!(causes, "lines 12, 21, 30: the kernel gets no root; line 13: /boot/fog does not exist");
     }
 }

@@ -62,7 +62,7 @@ pub(super) fn judge(
     match result {
         Ok(summary) => {
             examined.coverage.bytes += summary.bytes;
-            let needed = initramfs_needs::judge(files, kernel, wanted, &compared, faults);
+            let needed = initramfs_needs::judge(files, kernel, wanted, &compared, faults, examined);
             contents(kernel, path, &summary, &compared, faults, examined);
             differences = Some(Differences { kernel: kernel.clone(), different: compared.different, needed });
         }

@@ -105,7 +105,7 @@ impl<'a> Comparison<'a> {
             names.truncate(MAX_NAMES);
             names.push(member.name.clone());
         }
-        if !member.is_file() || member.size == 0 || !member.is_main {
+        if !member.is_file() || member.size == 0 || is_early(member) {
             return Ok(());
         }
         let (is_list, is_setting) = (ModuleLists::wants(&name), name.starts_with("conf/"));
@@ -140,6 +140,11 @@ impl<'a> Comparison<'a> {
                 return Ok(());
             }
             found = Some(stat);
+        }
+        if member.size > MAX_KEPT {
+            io::copy(content, &mut io::sink())?;
+            compared.generate(name, member.size);
+            return Ok(());
         }
         content.read_to_end(&mut kept)?;
         let origins = self.origins(name);
@@ -212,6 +217,9 @@ impl<'a> Comparison<'a> {
             }
             let read = disk.read_at(file.as_fd(), at, &mut self.theirs[..count]);
             if read.is_err() || self.own[..count] != self.theirs[..count] {
+                if at > MAX_KEPT {
+                    return Ok(false);
+                }
                 // What came before is the same in the file.
                 let mut before = vec![0; usize::try_from(at).unwrap_or_default()];
                 if disk.read_at(file.as_fd(), 0, &mut before).is_ok() {
@@ -255,6 +263,11 @@ fn fill(content: &mut dyn Read, buffer: &mut [u8]) -> io::Result<usize> {
         }
     }
     Ok(filled)
+}
+
+/// Whether a member is for the processor, before the kernel unpacks the others: microcode, which comes first and is never compressed.
+fn is_early(member: &Member) -> bool {
+    !member.is_main && (member.name.starts_with(b"kernel/") || member.name == b"early_cpio")
 }
 
 /// Whether a member can be a program or a library: what is below the folders for them, but no module and no firmware.

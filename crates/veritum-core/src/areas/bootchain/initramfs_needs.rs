@@ -7,6 +7,7 @@ use super::initramfs_members::Compared;
 use super::kernels::{Kernel, make};
 use super::layout::{Layout, device_name};
 use super::packages::PackageFiles;
+use crate::areas::Examined;
 use crate::devices::VolumeKind;
 use crate::formats::kernel_module::named;
 use crate::model::{StartEffect, SystemPath, Verdict, quoted};
@@ -51,13 +52,14 @@ pub(super) fn judge(
     wanted: &Wanted<'_>,
     compared: &Compared,
     faults: &mut Faults,
+    examined: &mut Examined,
 ) -> BTreeSet<String> {
     let contents = Contents::new(compared);
     let mut needs = Needs { files, kernel, compared, contents: &contents, faults };
     needs.scripts();
     needs.libraries();
     let modules = needs.root_module(wanted);
-    needs.openers(wanted);
+    needs.openers(wanted, examined);
     needs.resume(wanted);
     contents.needed(compared, &modules)
 }
@@ -233,19 +235,27 @@ impl Needs<'_, '_> {
     }
 
     /// The programs that open the root, or check it.
-    fn openers(&mut self, wanted: &Wanted<'_>) {
+    fn openers(&mut self, wanted: &Wanted<'_>, examined: &mut Examined) {
         for (program, why) in wanted.openers {
             if !self.contents.has(program) {
                 self.missing(program, format!("it does not contain {program}, although {why}"));
             }
         }
-        let has_check = ["fsck.ext4", "e2fsck"].iter().any(|name| self.contents.has(name));
+        let has = |names: [&str; 2]| names.iter().any(|name| self.contents.has(name));
         let is_installed = self.files.exists(&SystemPath::literal("/sbin/fsck.ext4"));
-        if wanted.root == Some(VolumeKind::Ext4) && wanted.is_checked && is_installed && !has_check {
-            let cause = "it does not contain fsck.ext4: the root is not checked before it is mounted".to_owned();
-            let fault = self.fault("fsck.ext4", Verdict::Incomplete, cause).latent();
-            self.faults.push(fault);
+        let is_wanted = wanted.root == Some(VolumeKind::Ext4) && wanted.is_checked && is_installed;
+        if !is_wanted || has(["fsck.ext4", "e2fsck"]) {
+            return;
         }
+        // What was made where the root's type was not known contains nothing of it, and the system checks the root itself.
+        if !has(["fsck", "logsave"]) {
+            let path = &self.kernel.initramfs;
+            return examined
+                .note_extent(format!("{path} contains no fsck: the root is checked when it is mounted already"));
+        }
+        let cause = "it contains fsck, but not fsck.ext4: the root is not checked before it is mounted".to_owned();
+        let fault = self.fault("fsck.ext4", Verdict::Incomplete, cause).latent();
+        self.faults.push(fault);
     }
 
     /// Whether what it is to resume from exists: the start waits for it.

@@ -165,8 +165,6 @@ fn company(files: &PackageFiles<'_>, kernel: &Kernel, is_expected: bool, faults:
     if !files.exists(&modules) {
         let cause = format!("the kernel {version} has no modules: it starts without most drivers");
         faults.push(Fault::on_path(Stage::Mounts, &modules, Verdict::Missing, cause).effect(effect));
-    } else if files.exists(&modules.child(b"kernel").unwrap_or_else(|_| modules.clone())) {
-        super::module_tree::judge(files, kernel, &modules, faults);
     }
 }
 

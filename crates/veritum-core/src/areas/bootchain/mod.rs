@@ -100,7 +100,11 @@ impl Area for Bootchain {
             return Ok(examined);
         }
         let layout = Layout::open(cx)?;
-        let paths = COMPARED.map(SystemPath::literal).to_vec();
+        let mut paths = COMPARED.map(SystemPath::literal).to_vec();
+        // Otherwise the area of files compares them.
+        if cx.scope.is_deep(&BOOTCHAIN) {
+            paths.push(SystemPath::literal("/lib/modules"));
+        }
         let scope = Scope { paths, ..Scope::default() };
         let (mut faults, later) = cx.with_reference(&scope, |reference| {
             let files = PackageFiles::new(cx, reference);
@@ -251,6 +255,10 @@ impl Machine<'_, '_> {
         let is_quick = self.cx.system.settings.quick && !self.cx.scope.is_deep(&BOOTCHAIN);
         if is_quick && !kernels.is_empty() {
             examined.note_extent("initial file systems were not read (--quick)".to_owned());
+        }
+        let with_contents = self.cx.scope.is_deep(&BOOTCHAIN);
+        for kernel in &kernels {
+            module_tree::judge(self.cx, files, kernel, with_contents, &mut faults, examined);
         }
         for kernel in kernels.iter().filter(|_| !is_quick) {
             later.initramfs.extend(initramfs::judge(self.cx, files, kernel, &wanted, &mut faults, examined));

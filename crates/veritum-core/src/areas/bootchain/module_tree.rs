@@ -1,30 +1,52 @@
 //! The installed modules of a kernel: whether the lists by which they are found are valid, agree with each other, and name what is there
-//! (depmod(8)). What the modules contain is compared with their packages by another area.
+//! (depmod(8)); and the modules against their packages.
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use rayon::prelude::*;
+
+use super::counted;
 use super::fault::{Fault, Faults, Stage};
 use super::kernels::Kernel;
 use super::module_lists::underscored;
-use super::{counted, packages::PackageFiles};
+use super::packages::{Content, PackageFiles};
+use crate::areas::{Cx, Examined};
 use crate::formats::kernel_module::module_of;
 use crate::formats::module_index::{Pair, aliases, dependencies, trie};
-use crate::model::{Action, KnownBy, StartEffect, SystemPath, Verdict};
+use crate::model::{Action, KnownBy, StartEffect, SystemPath, Verdict, quoted};
 
 /// The list that a person reads, with what each module needs.
 const DEPENDENCIES: &str = "modules.dep";
 /// The other lists that there are as text, and as a binary trie, which programs read.
 const OTHERS: [&str; 2] = ["modules.alias", "modules.symbols"];
 
-/// Judges the lists in a kernel's folder of modules.
-pub(super) fn judge(files: &PackageFiles<'_>, kernel: &Kernel, folder: &SystemPath, faults: &mut Faults) {
-    let mut tree = Tree { files, kernel, folder, faults };
+/// So many modules are named one by one.
+const NAMED: usize = 3;
+
+/// Judges a kernel's modules: the lists by which they are found, and with contents each of them.
+pub(super) fn judge(
+    cx: &Cx<'_>,
+    files: &PackageFiles<'_>,
+    kernel: &Kernel,
+    with_contents: bool,
+    faults: &mut Faults,
+    examined: &mut Examined,
+) {
+    let Ok(folder) = SystemPath::literal("/lib/modules").child(kernel.version.as_bytes()) else { return };
+    // Without it the kernel has no modules, which is reported with the kernel, or none of them was built as one.
+    if !folder.child(b"kernel").is_ok_and(|path| files.exists(&path)) {
+        return;
+    }
+    let mut tree = Tree { files, kernel, folder: &folder, faults };
     let text = tree.dependencies();
     for list in OTHERS {
         tree.other(list);
     }
     if let Some(text) = text {
-        tree.files(&text);
+        tree.files(&text, with_contents);
+        if with_contents {
+            tree.contents(cx, &text, examined);
+        }
     }
 }
 
@@ -106,7 +128,7 @@ impl Tree<'_, '_> {
     }
 
     /// Whether the listed modules are there, and those that are there are listed.
-    fn files(&mut self, listed: &[(String, Vec<String>)]) {
+    fn files(&mut self, listed: &[(String, Vec<String>)], with_contents: bool) {
         let mut folders: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
         for (path, _) in listed {
             let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
@@ -121,7 +143,8 @@ impl Tree<'_, '_> {
             let is_new = |name: &&String| module_of(name).is_some() && !names.contains(&***name);
             unlisted += there.iter().filter(is_new).count() as u64;
         }
-        if lost > 0 {
+        // With contents, each of them is reported by itself.
+        if lost > 0 && !with_contents {
             let cause =
                 format!("it names {}", counted(lost, "module that does not exist", "modules that do not exist"));
             self.push(DEPENDENCIES, Verdict::Inconsistent, &cause, false);
@@ -129,6 +152,63 @@ impl Tree<'_, '_> {
         if unlisted > 0 {
             let cause = format!("it does not name {} beside the others", counted(unlisted, "module", "modules"));
             self.push(DEPENDENCIES, Verdict::Inconsistent, &cause, false);
+        }
+    }
+
+    /// Compares each module with its package.
+    fn contents(&mut self, cx: &Cx<'_>, listed: &[(String, Vec<String>)], examined: &mut Examined) {
+        let (files, folder) = (self.files, self.folder);
+        let one = |(path, _): &(String, Vec<String>)| {
+            let path = folder.join(path.as_bytes()).ok()?;
+            let (verdict, size) = match files.read(&path) {
+                Ok(Some(bytes)) => match files.compare(&path, &bytes) {
+                    Content::Right((_, authority)) => (Err(Some(authority)), bytes.len()),
+                    Content::Different(_) => (Ok(Verdict::Altered), bytes.len()),
+                    Content::Unowned => (Err(None), 0),
+                },
+                // Its package may have been removed since the list was made.
+                Ok(None) => (files.owner(&path).map_or(Err(None), |_| Ok(Verdict::Missing)), 0),
+                Err(_) => (Ok(Verdict::Unreadable), 0),
+            };
+            Some((path, verdict, size))
+        };
+        let all: Vec<_> = cx.system.pool.install(|| listed.par_iter().filter_map(one).collect());
+        let mut wrong: Vec<(Verdict, SystemPath)> = Vec::new();
+        for (path, verdict, size) in all {
+            examined.coverage.examined += 1;
+            examined.coverage.bytes += size as u64;
+            match verdict {
+                Ok(verdict) => wrong.push((verdict, path)),
+                Err(Some(authority)) => *examined.coverage.verified_by.entry(authority).or_default() += 1,
+                Err(None) => {}
+            }
+        }
+        for verdict in [Verdict::Missing, Verdict::Altered, Verdict::Unreadable] {
+            let paths: Vec<SystemPath> =
+                wrong.iter().filter(|(own, _)| *own == verdict).map(|(_, path)| path.clone()).collect();
+            self.wrong(verdict, &paths);
+        }
+    }
+
+    /// Reports modules that are not their packages': a driver is not there when it is needed.
+    fn wrong(&mut self, verdict: Verdict, paths: &[SystemPath]) {
+        let (known, what) = match verdict {
+            Verdict::Missing => (KnownBy::Package, "its package ships it"),
+            Verdict::Unreadable => (KnownBy::Medium, "it cannot be read"),
+            _ => (KnownBy::Package, "it is not what its package ships"),
+        };
+        if paths.len() > NAMED {
+            let names: Vec<String> = paths.iter().take(NAMED).map(|path| quoted(path.name())).collect();
+            let cause =
+                format!("{} modules: {what}: {} and {} more", paths.len(), names.join(", "), paths.len() - NAMED);
+            let fault = Fault::on_entry(Stage::Mounts, self.folder, "modules", verdict, cause);
+            let action = Action::command(format!("veritum repair {}", self.folder));
+            return self.faults.push(fault.latent().known_by(known).action(action));
+        }
+        for path in paths {
+            let fault = Fault::on_path(Stage::Mounts, path, verdict, what).latent().known_by(known);
+            let action = Action::command(format!("veritum repair {path}"));
+            self.faults.push(fault.package(self.files.owner(path)).action(action));
         }
     }
 }

@@ -85,16 +85,26 @@ impl<'a> PackageFiles<'a> {
 
     /// Compares a content with what a package ships at a path.
     pub(super) fn compare(&self, path: &SystemPath, bytes: &[u8]) -> Content {
-        self.compare_sums(path, &Sums::of(bytes))
+        self.judge(path, bytes.len() as u64, &|| Digest::hash(bytes), &|| Md5::hash(bytes))
     }
 
     /// Compares a content with what a package ships at a path, by its checksums.
     pub(super) fn compare_sums(&self, path: &SystemPath, sums: &Sums) -> Content {
+        self.judge(path, sums.size, &|| sums.digest, &|| sums.md5)
+    }
+
+    fn judge(
+        &self,
+        path: &SystemPath,
+        own: u64,
+        own_digest: &dyn Fn() -> Digest,
+        own_md5: &dyn Fn() -> Md5,
+    ) -> Content {
         let Some(expected) = self.expected(path) else { return Content::Unowned };
         let owner = (self.reference.package_of(expected).clone(), expected.authority);
         let is_right = match &expected.kind {
-            ExpectedKind::File { size, digest } => *size == sums.size && *digest == sums.digest,
-            ExpectedKind::Recorded(md5) => *md5 == sums.md5,
+            ExpectedKind::File { size, digest } => *size == own && *digest == own_digest(),
+            ExpectedKind::Recorded(md5) => *md5 == own_md5(),
             _ => return Content::Unowned,
         };
         if is_right { Content::Right(owner) } else { Content::Different(owner) }
