@@ -2,6 +2,7 @@
 //! (depmod(8)); and the modules against their packages.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::io;
 
 use rayon::prelude::*;
 
@@ -20,6 +21,8 @@ const DEPENDENCIES: &str = "modules.dep";
 /// The other lists that there are as text, and as a binary trie, which programs read.
 const OTHERS: [&str; 2] = ["modules.alias", "modules.symbols"];
 
+/// Larger modules are not read, in bytes.
+const MAX_MODULE: u64 = 64 << 20;
 /// So many modules are named one by one.
 const NAMED: usize = 3;
 
@@ -48,6 +51,16 @@ pub(super) fn judge(
             tree.contents(cx, &text, examined);
         }
     }
+}
+
+/// The names of listed modules by their folders.
+fn by_folder(listed: &[(String, Vec<String>)]) -> BTreeMap<&str, BTreeSet<&str>> {
+    let mut folders: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
+    for (path, _) in listed {
+        let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
+        folders.entry(folder).or_default().insert(name);
+    }
+    folders
 }
 
 struct Tree<'a, 'b> {
@@ -129,13 +142,8 @@ impl Tree<'_, '_> {
 
     /// Whether the listed modules are there, and those that are there are listed.
     fn files(&mut self, listed: &[(String, Vec<String>)], with_contents: bool) {
-        let mut folders: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
-        for (path, _) in listed {
-            let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
-            folders.entry(folder).or_default().insert(name);
-        }
         let (mut lost, mut unlisted) = (0, 0);
-        for (folder, names) in folders {
+        for (folder, names) in by_folder(listed) {
             let Ok(path) = self.folder.join(folder.as_bytes()) else { continue };
             let Ok(there) = self.files.names(&path) else { continue };
             let there: BTreeSet<String> = there.iter().map(|name| String::from_utf8_lossy(name).into_owned()).collect();
@@ -157,22 +165,32 @@ impl Tree<'_, '_> {
 
     /// Compares each module with its package.
     fn contents(&mut self, cx: &Cx<'_>, listed: &[(String, Vec<String>)], examined: &mut Examined) {
-        let (files, folder) = (self.files, self.folder);
-        let one = |(path, _): &(String, Vec<String>)| {
-            let path = folder.join(path.as_bytes()).ok()?;
-            let (verdict, size) = match files.read(&path) {
-                Ok(Some(bytes)) => match files.compare(&path, &bytes) {
-                    Content::Right((_, authority)) => (Err(Some(authority)), bytes.len()),
-                    Content::Different(_) => (Ok(Verdict::Altered), bytes.len()),
-                    Content::Unowned => (Err(None), 0),
-                },
-                // Its package may have been removed since the list was made.
-                Ok(None) => (files.owner(&path).map_or(Err(None), |_| Ok(Verdict::Missing)), 0),
-                Err(_) => (Ok(Verdict::Unreadable), 0),
+        let (files, own) = (self.files, self.folder);
+        let folders: Vec<(&str, BTreeSet<&str>)> = by_folder(listed).into_iter().collect();
+        let in_folder = |(folder, names): &(&str, BTreeSet<&str>)| {
+            let Ok(folder) = own.join(folder.as_bytes()) else { return Vec::new() };
+            let opened = files.open_folder(&folder);
+            let one = |name: &&str| {
+                let path = folder.child(name.as_bytes()).ok()?;
+                let read = opened
+                    .as_ref()
+                    .map_err(|e| e.kind())
+                    .and_then(|dir| dir.read(name.as_bytes(), MAX_MODULE).map_err(|e| e.kind()));
+                let (verdict, size) = match read {
+                    Ok(bytes) => match files.compare(&path, &bytes) {
+                        Content::Right((_, authority)) => (Err(Some(authority)), bytes.len()),
+                        Content::Different(_) => (Ok(Verdict::Altered), bytes.len()),
+                        Content::Unowned => (Err(None), 0),
+                    },
+                    // Its package may have been removed since the list was made.
+                    Err(io::ErrorKind::NotFound) => (files.owner(&path).map_or(Err(None), |_| Ok(Verdict::Missing)), 0),
+                    Err(_) => (Ok(Verdict::Unreadable), 0),
+                };
+                Some((path, verdict, size))
             };
-            Some((path, verdict, size))
+            names.iter().filter_map(one).collect()
         };
-        let all: Vec<_> = cx.system.pool.install(|| listed.par_iter().filter_map(one).collect());
+        let all: Vec<_> = cx.system.pool.install(|| folders.par_iter().flat_map_iter(in_folder).collect());
         let mut wrong: Vec<(Verdict, SystemPath)> = Vec::new();
         for (path, verdict, size) in all {
             examined.coverage.examined += 1;

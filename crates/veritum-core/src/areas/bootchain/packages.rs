@@ -1,7 +1,9 @@
 //! [`PackageFiles`]: installed files with the proof that they are their packages'.
 
+use std::io;
+
 use super::super::Cx;
-use crate::machine::MachineError;
+use crate::machine::{Dir, MachineError};
 use crate::model::{Authority, Digest, Instant, Md5, PackageId, SystemPath, error_chain, error_words};
 use crate::reference::{Expected, ExpectedKind, Reference};
 use crate::system::System;
@@ -120,11 +122,16 @@ impl<'a> PackageFiles<'a> {
         }
     }
 
+    /// Opens a folder, symlinks followed.
+    pub(super) fn open_folder(&self, folder: &SystemPath) -> io::Result<Dir> {
+        let machine = &self.system.machine;
+        machine.dir(&machine.resolve(folder)?)
+    }
+
     /// The names in a folder, in order; none if it does not exist.
     pub(super) fn names(&self, folder: &SystemPath) -> Result<Vec<Vec<u8>>, String> {
-        let machine = &self.system.machine;
         let list = || {
-            let dir = machine.dir(&machine.resolve(folder)?)?;
+            let dir = self.open_folder(folder)?;
             dir.disk().list(dir.fd())
         };
         match list() {
