@@ -144,6 +144,18 @@ fn a_package_database_on_another_partition_is_found_by_fstab() {
 }
 
 #[test]
+fn of_several_disks_the_system_on_the_first_is_examined_and_of_several_systems_on_one_none() {
+    let (one, other) = (Bench::new(&[]), Bench::new(&[boot_fault("kernel-missing").unwrap()]));
+    let with =
+        |disks: [&Bench; 2]| Settings { disks: disks.map(|bench| bench.image.clone()).to_vec(), ..disks[0].settings() };
+    assert_eq!(told(&check(&with([&one, &other]), &one.image)), "");
+    assert_eq!(check(&with([&other, &one]), &other.image).outcome, Outcome::Damaged);
+    let both = Bench::with(&disk_as(SEED, Variant::TwoSystems).unwrap());
+    let why = Engine::open_on_disks(both.settings()).map(drop).unwrap_err().to_string();
+    assert!(why.contains("(partitions 3, 4): mount the one that you mean"), "{why}");
+}
+
+#[test]
 fn an_initial_file_system_that_is_not_compressed_is_compared_all_the_same() {
     let report = Bench::with(&disk_as(SEED, Variant::PlainInitramfs).unwrap()).check();
     assert_eq!(told(&report), "");

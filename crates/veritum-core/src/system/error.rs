@@ -48,10 +48,12 @@ pub enum WorkError {
         stuck: bool,
     },
     /// There are several systems on disks that are not mounted.
-    #[error("several systems are on {}", path.display())]
+    #[error("several systems are on {} (partitions {}): mount the one that you mean, and name it with --root DIR --disk {}", path.display(), listed(partitions), path.display())]
     SeveralSystems {
         /// The disk.
         path: PathBuf,
+        /// The partitions with their roots.
+        partitions: Vec<u32>,
     },
     /// A process runs in it.
     #[error("a running process uses this system as its root")]
@@ -145,4 +147,8 @@ impl WorkError {
     pub fn unknown_change(name: &str) -> Self {
         Self::Unknown { what: "change", name: name.to_owned(), known: Vec::new(), listed_by: Some("list changes") }
     }
+}
+
+fn listed(numbers: &[u32]) -> String {
+    numbers.iter().map(u32::to_string).collect::<Vec<_>>().join(", ")
 }

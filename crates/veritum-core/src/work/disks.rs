@@ -24,10 +24,11 @@ pub enum OnDisks {
 }
 
 impl Engine {
-    /// Opens the system on the disks of the settings, which is read without mounting it. Its root is an ext4 file system.
+    /// Opens the system on the disks of the settings, which is read without mounting it: that on the first of them with one. Its root is an
+    /// ext4 file system.
     ///
     /// # Errors
-    /// When a disk cannot be opened, there are several systems, or the only one cannot be read.
+    /// When a disk cannot be opened, there are several systems on the first disk with one, or the only one cannot be read.
     pub fn open_on_disks(settings: Settings) -> Result<OnDisks, WorkError> {
         let mut set = DiskSet::open(&settings.disks)?;
         let mut systems = raw_systems(&set);
@@ -41,12 +42,19 @@ impl Engine {
             }
         }
         let set = Arc::new(set);
+        // The first disk with a system is the one that is meant; others have more of its file systems.
+        let disk = systems.iter().map(|at| set.volumes[*at].disk).min();
+        systems.retain(|at| Some(set.volumes[*at].disk) == disk);
         let root = match systems[..] {
             [] => return Ok(OnDisks::Bare(set)),
             [root] => root,
-            [..] => {
-                let path = settings.disks.first().cloned().unwrap_or_default();
-                return Err(WorkError::SeveralSystems { path });
+            [first, ..] => {
+                let path = set.disk_of(&set.volumes[first]).device.path().to_owned();
+                let number = |at: &usize| Some(set.volumes[*at].partition.as_ref()?.number);
+                return Err(WorkError::SeveralSystems {
+                    path,
+                    partitions: systems.iter().filter_map(number).collect(),
+                });
             }
         };
         let path = set.disk_of(&set.volumes[root]).device.path().to_owned();

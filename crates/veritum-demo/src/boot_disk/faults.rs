@@ -159,6 +159,10 @@ pub const BOOT_FAULTS: &[BootFault] = &[
     disk("table-grown", Latent, "the disk has grown: the backup of the table is not at its end", |d| d.resize(d.len() + (1 << 20), 0)),
     disk("table-root", Breaks, "no partition contains the root", |d| on_tables(d, |entries| fill(entries, 256, 128, 0))),
     disk("table-core", Latent, "no partition contains the core image", |d| on_tables(d, |entries| fill(entries, 0, 128, 0))),
+    disk("table-overlap", Latent, "the EFI partition reaches into the root", |d| on_tables(d, |entries| {
+        entries[128 + 40..128 + 48].copy_from_slice(&((ROOT / 512 + 100) as u64).to_le_bytes());
+    })),
+    disk("table-giant", Breaks, "the root's partition ends far behind the disk", |d| on_tables(d, |entries| entries[256 + 40..256 + 48].fill(0x7f))),
     disk("table-efi-type", Latent, "the EFI partition has another type", |d| on_tables(d, |entries| flip(entries, 128, 4))),
     disk("root-superblock", Breaks, "the root's superblock is damaged", |d| fill(d, ROOT + 1024, 1024, 0)),
     disk("efi-boot-sector", Breaks, "the EFI partition's boot sector is lost", |d| fill(d, EFI, 512, 0)),

@@ -65,8 +65,19 @@ struct Parts {
     grub: Files,
     /// The core image that is installed.
     core: Vec<u8>,
-    /// Whether `/var` has a partition of its own.
-    has_var: bool,
+    /// What the partition behind the root contains.
+    second: Second,
+}
+
+/// What a partition behind the root contains.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Second {
+    /// There is none.
+    None,
+    /// `/var` of the system.
+    Var,
+    /// Another system.
+    System,
 }
 
 fn root_uuid() -> String {
@@ -89,7 +100,7 @@ impl Parts {
             efi: BTreeMap::new(),
             grub: grub::package(seed),
             core: Vec::new(),
-            has_var: false,
+            second: Second::None,
         };
         let (shim, loader) = (efi::program(seed, "shimx64", 60_000), efi::program(seed, "grubx64", 120_000));
         let kernel = efi::program(seed, "vmlinuz", 400_000);
@@ -237,13 +248,22 @@ impl Parts {
             (table::LINUX, ROOT, ROOT + self.size()),
         ];
         let mut root = self.root.clone();
-        if self.has_var {
-            let below = |path: &String| path.strip_prefix("var/").map(str::to_owned);
-            let var = root.iter().filter_map(|(path, node)| Some((below(path)?, node.clone()))).collect();
+        let below = |path: &String| path.strip_prefix("var/").map(str::to_owned);
+        let second: BTreeMap<String, Node> = match self.second {
+            Second::None => BTreeMap::new(),
+            Second::Var => root.iter().filter_map(|(path, node)| Some((below(path)?, node.clone()))).collect(),
+            Second::System => {
+                let is_in = |path: &String| ["etc", "var"].iter().any(|folder| path.starts_with(folder));
+                root.iter().filter(|(path, _)| is_in(path)).map(|(path, node)| (path.clone(), node.clone())).collect()
+            }
+        };
+        if self.second == Second::Var {
             root.retain(|path, _| below(path).is_none());
             root.insert("var".into(), Node::Folder);
+        }
+        if !second.is_empty() {
             let (start, size) = (ROOT + self.size(), ROOT_SIZE - self.size());
-            put(start, &ext4::file_system(&var, size, (VAR_UUID, "var", crate::NOW as u32)));
+            put(start, &ext4::file_system(&second, size, (VAR_UUID, "second", crate::NOW as u32)));
             parts.push((table::LINUX, start, start + size));
         }
         put(ROOT, &ext4::file_system(&root, self.size(), (ROOT_UUID, "counter-03", crate::NOW as u32)));
@@ -253,7 +273,7 @@ impl Parts {
 
     /// The size of the root in bytes.
     fn size(&self) -> usize {
-        if self.has_var { ROOT_SIZE / 2 } else { ROOT_SIZE }
+        if self.second == Second::None { ROOT_SIZE } else { ROOT_SIZE / 2 }
     }
 }
 
@@ -306,6 +326,8 @@ pub enum Variant {
     VarApart,
     /// The initial file system is not compressed, and begins with microcode.
     PlainInitramfs,
+    /// There is another system in a partition of its own.
+    TwoSystems,
 }
 
 /// The bytes of an intact disk that differs from the usual one.
@@ -319,8 +341,9 @@ pub fn disk_as(seed: u64, variant: Variant) -> io::Result<Vec<u8>> {
             if let Some(Node::File { content, .. }) = parts.root.get_mut("etc/fstab") {
                 content.extend(format!("UUID={} /var ext4 defaults 0 2\n", written(VAR_UUID)).bytes());
             }
-            parts.has_var = true;
+            parts.second = Second::Var;
         }
+        Variant::TwoSystems => parts.second = Second::System,
         Variant::PlainInitramfs => {
             let plain = [initramfs::microcode(), initramfs::unpacked(&parts.root)].concat();
             parts.put(&format!("boot/initrd.img-{KERNEL}"), plain);

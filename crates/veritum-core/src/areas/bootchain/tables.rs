@@ -286,13 +286,16 @@ fn behind_the_end(layout: &Layout, at: usize, faults: &mut Faults) {
     }
     let is_file_system = volume.contains.as_ref().is_some_and(|found| found.kind != VolumeKind::Swap);
     let recorded = recorded_size(&volume.bytes).filter(|_| is_file_system).unwrap_or_default();
-    let (cause, breaks) = match volume.start.saturating_add(recorded) > size {
-        true => (
-            "it ends behind the end of the disk, and so does its file system: the kernel does not mount it",
-            layout.is_mounted(at) || layout.has_no_machine(),
-        ),
-        false => ("it ends behind the end of the disk", false),
+    let is_gpt = volume.partition.as_ref().is_some_and(|own| matches!(own.kind, PartitionType::Gpt(_)));
+    // Of an MBR, the kernel cuts such a partition off; of a GPT, it leaves it out.
+    let (cause, breaks) = match (volume.start.saturating_add(recorded) > size, is_gpt) {
+        (true, _) => {
+            ("it ends behind the end of the disk, and so does its file system: the kernel does not mount it", true)
+        }
+        (false, true) => ("it ends behind the end of the disk: the kernel does not use it", is_file_system),
+        (false, false) => ("it ends behind the end of the disk", false),
     };
+    let breaks = breaks && (layout.is_mounted(at) || layout.has_no_machine());
     let fault = Fault::on_disk(Stage::Table, layout.volume_name(at), Verdict::Truncated, cause);
     faults.push(fault.known_by(KnownBy::SelfProof).breaks_if(breaks));
 }
