@@ -150,6 +150,12 @@ fn of_several_disks_the_system_on_the_first_is_examined_and_of_several_systems_o
         |disks: [&Bench; 2]| Settings { disks: disks.map(|bench| bench.image.clone()).to_vec(), ..disks[0].settings() };
     assert_eq!(told(&check(&with([&one, &other]), &one.image)), "");
     assert_eq!(check(&with([&other, &one]), &other.image).outcome, Outcome::Damaged);
+    // A folder of the same name on the other disk's EFI partition belongs to the system there.
+    let astray = Bench::new(&[boot_fault("efi-menu-place").unwrap()]);
+    let report = check(&with([&one, &astray]), &one.image);
+    assert_eq!(told(&report), "");
+    let extent = report.areas[0].extent.clone().unwrap_or_default();
+    assert!(extent.contains("not judged: the system's own one is on another partition"), "{extent}");
     let both = Bench::with(&disk_as(SEED, Variant::TwoSystems).unwrap());
     let why = Engine::open_on_disks(both.settings()).map(drop).unwrap_err().to_string();
     assert!(why.contains("(partitions 3, 4): mount the one that you mean"), "{why}");
@@ -170,7 +176,7 @@ fn a_system_without_a_partition_is_examined_and_the_loss_comes_first() {
     assert_eq!(report.machine.hostname, "counter-03", "the system is read where it lies");
     let text = told(&report);
     assert!(text.starts_with("Some(BreaksStart) Missing"), "{text}");
-    assert!(text.contains("no partition contains ext4 that begins at sector 12288"), "{text}");
+    assert!(text.contains("no partition contains the file system (ext4) at sector 12288"), "{text}");
     assert!(text.contains("tetris.mod"), "{text}");
 }
 
@@ -190,6 +196,16 @@ fn what_is_needed_is_named_with_what_needs_it() {
         ("modules-list", "it is cut off, or no list of modules"),
     ] {
         assert!(cause(name).contains(part), "{name}: {}", cause(name));
+    }
+}
+
+#[test]
+fn what_an_unmounted_system_lacks_is_repaired_when_it_is_mounted() {
+    for name in ["first-library", "module-bytes", "initramfs-other", "kernel-bytes"] {
+        let report = Bench::new(&[boot_fault(name).unwrap()]).check();
+        let action = report.findings[0].action.clone().unwrap();
+        let text = action.text.clone().unwrap_or_default();
+        assert!(action.command.is_none() && text.contains("--root DIR"), "{name}: {action:?}");
     }
 }
 

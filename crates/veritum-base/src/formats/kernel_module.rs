@@ -5,7 +5,7 @@ use std::io::Read as _;
 
 use object::{Object as _, ObjectSection as _, ObjectSymbol as _};
 
-use super::boot::initramfs::{Packing, reader};
+use super::boot::packing::{Packing, reader};
 
 /// The beginning of the names of symbols that export others.
 const EXPORT: &str = "__ksymtab_";

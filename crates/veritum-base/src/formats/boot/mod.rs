@@ -8,5 +8,6 @@ pub mod firmware_entries;
 pub mod initramfs;
 pub mod menu;
 pub mod mounts;
+pub mod packing;
 pub mod parity;
 pub mod sector;

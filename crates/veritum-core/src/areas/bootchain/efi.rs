@@ -39,17 +39,16 @@ struct Shipped {
     owner: Option<(PackageId, Authority)>,
 }
 
-/// The EFI partitions: those of that type, and a FAT file system that fstab mounts at /boot/efi.
+/// The EFI partitions: first the one that fstab mounts at /boot/efi, then those of that type.
 fn partitions(layout: &Layout, mounted: Option<usize>) -> Vec<usize> {
     let is_efi = |at: &usize| layout.volume(*at).partition.as_ref().is_some_and(|p| p.kind.is_efi_system());
-    let mut found: Vec<usize> = (0..layout.set.volumes.len()).filter(is_efi).collect();
-    found.extend(mounted.filter(|at| !found.contains(at)));
-    found
+    let others = (0..layout.set.volumes.len()).filter(is_efi).filter(|at| Some(*at) != mounted);
+    mounted.into_iter().chain(others).collect()
 }
 
-/// Judges the EFI partitions. `names` are the names that the system's folder there can have, `mounted` the position of the volume that fstab(5) mounts at
-/// /boot/efi, `boots` that of the volume with /boot/grub, `checked` what other areas reported. Returns the position of the partition with the system's folder, and
-/// the folder's name.
+/// Judges the EFI partition of the system. `names` are the names that its folder there can have, `mounted` the position of the volume that
+/// fstab(5) mounts at /boot/efi, `boots` that of the volume with /boot/grub, `checked` what other areas reported. Returns the position of
+/// the partition with the folder, and the folder's name.
 pub(super) fn judge(
     layout: &Layout,
     files: &PackageFiles<'_>,
@@ -66,11 +65,11 @@ pub(super) fn judge(
         let (entries, fat) = match opened {
             Ok(opened) => opened,
             Err(e) => {
-                is_unknown = true;
+                is_unknown |= found.is_none();
                 let cause = format!("its file system cannot be read: {}", error_words(&e));
                 let known = if e.raw_os_error().is_some() { KnownBy::Medium } else { KnownBy::SelfProof };
                 let fault = Fault::on_disk(Stage::EfiPartition, name, Verdict::Corrupt, cause).known_by(known);
-                faults.push(fault.breaks());
+                faults.push(fault.breaks_if(found.is_none()));
                 continue;
             }
         };
@@ -84,6 +83,16 @@ pub(super) fn judge(
         examined.coverage.examined += 1;
         let efi = Efi { layout, files, volume, fat, entries };
         let own = names.iter().find(|name| efi.has_folder(name)).unwrap_or(&names[0]);
+        if found.is_some() {
+            // Another disk can have another system of the same name.
+            if efi.has_folder(own) {
+                examined.note_extent(format!(
+                    "EFI/{own} on {name} not judged: the system's own one is on another partition"
+                ));
+            }
+            efi.name_others(own, examined);
+            continue;
+        }
         if efi.has_folder(own) {
             efi.judge_own(own, boots, faults, examined);
             found = Some((volume, own.clone()));

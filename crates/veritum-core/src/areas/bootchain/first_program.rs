@@ -8,7 +8,7 @@ use super::menu::Started;
 use super::packages::{Content, PackageFiles};
 use crate::areas::Examined;
 use crate::formats::program::program_needs;
-use crate::model::{Action, KnownBy, SystemPath, Verdict};
+use crate::model::{KnownBy, SystemPath, Verdict};
 
 /// What the kernel, or the initial file system, starts if no argument says otherwise.
 const INIT: &str = "/sbin/init";
@@ -162,12 +162,10 @@ pub(super) fn judge(files: &PackageFiles<'_>, needed: &[Needed], faults: &mut Fa
 
 /// A fault of a file without which the system does not start.
 fn fault(files: &PackageFiles<'_>, path: &SystemPath, verdict: Verdict, cause: String) -> Fault {
-    let action = match files.is_unmounted() {
-        true => format!("mount the system in a folder, and repair that file there (veritum repair {path} --root DIR)")
-            .into(),
-        false => Action::command(format!("veritum repair {path}")),
-    };
-    Fault::on_path(Stage::FirstProgram, path, verdict, cause).breaks().package(files.owner(path)).action(action)
+    Fault::on_path(Stage::FirstProgram, path, verdict, cause)
+        .breaks()
+        .package(files.owner(path))
+        .action(files.repair(path))
 }
 
 fn missing(files: &PackageFiles<'_>, one: &Needed, faults: &mut Faults) {

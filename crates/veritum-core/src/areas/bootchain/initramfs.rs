@@ -14,7 +14,7 @@ use super::packages::{Content, PackageFiles};
 use crate::areas::{Cx, Examined};
 use crate::formats::boot::initramfs::{self, Summary};
 use crate::machine::{Disk, Machine};
-use crate::model::{Action, FileKind, KnownBy, Stat, SystemPath, Verdict, error_chain, quoted};
+use crate::model::{FileKind, KnownBy, Stat, SystemPath, Verdict, error_chain, quoted};
 
 /// Judges the initial file system of a kernel.
 pub(super) fn judge(
@@ -138,8 +138,8 @@ impl Differences {
             let cause =
                 format!("it is not what its package ships; {} still contains the right one", self.kernel.initramfs);
             let fault = Fault::on_path(Stage::Mounts, &one.from, Verdict::Altered, cause).latent();
-            let action = Action::command(format!("veritum repair {}", one.from));
-            faults.push(fault.package(files.owner(&one.from)).known_by(KnownBy::Package).action(action));
+            faults
+                .push(fault.package(files.owner(&one.from)).known_by(KnownBy::Package).action(files.repair(&one.from)));
         }
         let is_proved = |one: &&Different| files.get(&one.from).is_ok();
         let (proved, unknown): (Vec<_>, Vec<_>) = wrong.into_iter().partition(is_proved);

@@ -58,7 +58,7 @@ pub(super) fn judge(
     let mut needs = Needs { files, kernel, compared, contents: &contents, faults };
     needs.scripts();
     needs.libraries();
-    let modules = needs.root_module(wanted);
+    let modules = needs.root_module(wanted, examined);
     needs.openers(wanted, examined);
     needs.resume(wanted);
     contents.needed(compared, &modules)
@@ -181,7 +181,7 @@ impl Needs<'_, '_> {
     }
 
     /// The module that reads the root's file system, with those that it needs; their names.
-    fn root_module(&mut self, wanted: &Wanted<'_>) -> BTreeSet<String> {
+    fn root_module(&mut self, wanted: &Wanted<'_>, examined: &mut Examined) -> BTreeSet<String> {
         let mut needed = BTreeSet::new();
         let version = &self.kernel.version;
         let module = match wanted.root {
@@ -193,7 +193,11 @@ impl Needs<'_, '_> {
         let built_in = SystemPath::literal("/lib/modules").join(format!("{version}/modules.builtin").as_bytes());
         let built_in = built_in.ok().and_then(|path| self.files.read(&path).ok().flatten());
         // Without the list nothing is known: all may be built in.
-        let Some(built_in) = built_in else { return needed };
+        let Some(built_in) = built_in else {
+            let path = &self.kernel.initramfs;
+            examined.leave_out(format!("{path}: whether it needs the module {module}: modules.builtin cannot be read"));
+            return needed;
+        };
         let built_in = String::from_utf8_lossy(&built_in).into_owned();
         let is_built_in =
             |name: &str| built_in.lines().any(|line| named(file_name(line).trim_end_matches(".ko")) == name);
@@ -251,7 +255,7 @@ impl Needs<'_, '_> {
         if !has(["fsck", "logsave"]) {
             let path = &self.kernel.initramfs;
             return examined
-                .note_extent(format!("{path} contains no fsck: the root is checked when it is mounted already"));
+                .note_extent(format!("{path} contains no fsck: the root is checked only after it is mounted"));
         }
         let cause = "it contains fsck, but not fsck.ext4: the root is not checked before it is mounted".to_owned();
         let fault = self.fault("fsck.ext4", Verdict::Incomplete, cause).latent();

@@ -117,14 +117,7 @@ fn content(
     };
     examined.coverage.bytes += bytes.len() as u64;
     let altered = |cause: String| {
-        let action = match files.is_unmounted() {
-            true => {
-                format!("mount the system in a folder, and repair that file there (veritum repair {path} --root DIR)")
-                    .into()
-            }
-            false => Action::command(format!("veritum repair {path}")),
-        };
-        Fault::on_path(Stage::Kernel, path, Verdict::Altered, cause).breaks_if(is_default).action(action)
+        Fault::on_path(Stage::Kernel, path, Verdict::Altered, cause).breaks_if(is_default).action(files.repair(path))
     };
     match files.compare(path, &bytes) {
         Content::Right((_, authority)) => *examined.coverage.verified_by.entry(authority).or_default() += 1,

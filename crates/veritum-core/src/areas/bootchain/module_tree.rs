@@ -158,7 +158,8 @@ impl Tree<'_, '_> {
             self.push(DEPENDENCIES, Verdict::Inconsistent, &cause, false);
         }
         if unlisted > 0 {
-            let cause = format!("it does not name {} beside the others", counted(unlisted, "module", "modules"));
+            let cause =
+                format!("it does not name {}", counted(unlisted, "module that is there", "modules that are there"));
             self.push(DEPENDENCIES, Verdict::Inconsistent, &cause, false);
         }
     }
@@ -192,14 +193,24 @@ impl Tree<'_, '_> {
         };
         let all: Vec<_> = cx.system.pool.install(|| folders.par_iter().flat_map_iter(in_folder).collect());
         let mut wrong: Vec<(Verdict, SystemPath)> = Vec::new();
+        let mut unknown = 0;
         for (path, verdict, size) in all {
-            examined.coverage.examined += 1;
+            let is_compared = verdict != Err(None);
+            examined.coverage.examined += u64::from(is_compared);
+            unknown += u64::from(!is_compared);
             examined.coverage.bytes += size as u64;
             match verdict {
                 Ok(verdict) => wrong.push((verdict, path)),
                 Err(Some(authority)) => *examined.coverage.verified_by.entry(authority).or_default() += 1,
                 Err(None) => {}
             }
+        }
+        if unknown > 0 {
+            let what = counted(unknown, "module", "modules");
+            examined.note_extent(format!(
+                "{what} of the kernel {} not compared: no known package ships them",
+                self.kernel.version
+            ));
         }
         for verdict in [Verdict::Missing, Verdict::Altered, Verdict::Unreadable] {
             let paths: Vec<SystemPath> =
@@ -220,13 +231,11 @@ impl Tree<'_, '_> {
             let cause =
                 format!("{} modules: {what}: {} and {} more", paths.len(), names.join(", "), paths.len() - NAMED);
             let fault = Fault::on_entry(Stage::Mounts, self.folder, "modules", verdict, cause);
-            let action = Action::command(format!("veritum repair {}", self.folder));
-            return self.faults.push(fault.latent().known_by(known).action(action));
+            return self.faults.push(fault.latent().known_by(known).action(self.files.repair(self.folder)));
         }
         for path in paths {
             let fault = Fault::on_path(Stage::Mounts, path, verdict, what).latent().known_by(known);
-            let action = Action::command(format!("veritum repair {path}"));
-            self.faults.push(fault.package(self.files.owner(path)).action(action));
+            self.faults.push(fault.package(self.files.owner(path)).action(self.files.repair(path)));
         }
     }
 }

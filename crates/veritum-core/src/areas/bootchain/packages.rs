@@ -4,7 +4,7 @@ use std::io;
 
 use super::super::Cx;
 use crate::machine::{Dir, MachineError};
-use crate::model::{Authority, Digest, Instant, Md5, PackageId, SystemPath, error_chain, error_words};
+use crate::model::{Action, Authority, Digest, Instant, Md5, PackageId, SystemPath, error_chain, error_words};
 use crate::reference::{Expected, ExpectedKind, Reference};
 use crate::system::System;
 
@@ -174,6 +174,16 @@ impl<'a> PackageFiles<'a> {
     /// Whether the system is read from its disks without being mounted: nothing of it can be repaired then.
     pub(super) fn is_unmounted(&self) -> bool {
         self.system.disks.is_some()
+    }
+
+    /// How a file, or what is below a folder, is put back.
+    pub(super) fn repair(&self, path: &SystemPath) -> Action {
+        match self.is_unmounted() {
+            true => {
+                format!("mount the system in a folder, and repair it there (veritum repair {path} --root DIR)").into()
+            }
+            false => Action::command(format!("veritum repair {path}")),
+        }
     }
 
     /// Whether a package is installed.

@@ -258,8 +258,10 @@ fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
     if empty.is_empty() && !all.is_empty() {
         // A partition was deleted.
         for (start, kind) in own.iter().filter(|v| is_lost(v) && layout.is_mounted(**v)).map(named) {
-            let cause =
-                format!("no partition contains {kind} that begins at sector {}, which the system uses", start / 512);
+            let cause = format!(
+                "no partition contains the file system ({kind}) at sector {}, which the system uses",
+                start / 512
+            );
             let fault = Fault::on_disk(Stage::Table, format!("{name}: partition table"), Verdict::Missing, cause);
             faults.push(fault.breaks().action(WRITE_AGAIN));
         }
