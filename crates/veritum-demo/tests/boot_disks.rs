@@ -186,7 +186,10 @@ fn what_is_needed_is_named_with_what_needs_it() {
     for (name, part) in [
         ("first-linker", "/usr/lib/systemd/systemd is started by it"),
         ("first-library-missing", "/usr/lib/systemd/systemd needs it"),
-        ("first-program-link", "/sbin/init: it is a link to what does not exist"),
+        (
+            "first-program-link",
+            "/usr/lib/systemd/absent: /sbin/init leads to it; it is the first program of the system",
+        ),
         ("initramfs-library", "it does not contain libkeel.so.4, which usr/bin/sh in it needs"),
         ("initramfs-module", "it does not contain the module jetty"),
         ("initramfs-script", "1 file in it is not that of its package: scripts/local"),

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 
 use super::fault::{Fault, Faults, Stage};
 use super::menu::Started;
-use super::packages::{Content, PackageFiles};
+use super::packages::{Content, PackageFiles, without_dots};
 use crate::areas::Examined;
 use crate::formats::program::program_needs;
 use crate::model::{KnownBy, SystemPath, Verdict};
@@ -41,13 +41,16 @@ pub(super) struct Needed {
     places: Vec<SystemPath>,
     /// Where it is, symlinks followed.
     found: Option<SystemPath>,
+    /// A symlink that is one of the places and leads to what does not exist, and where it leads.
+    broken: Option<(SystemPath, SystemPath)>,
     why: String,
 }
 
 impl Needed {
     /// The paths at which packages can ship it.
     pub(super) fn paths(&self) -> impl Iterator<Item = SystemPath> + '_ {
-        self.places.iter().chain(&self.found).cloned()
+        let led = self.broken.iter().map(|(_, target)| target);
+        self.places.iter().chain(&self.found).chain(led).cloned()
     }
 }
 
@@ -87,7 +90,10 @@ impl Search<'_, '_> {
         let found = places.iter().find_map(|place| self.files.physical(place));
         let key = found.as_ref().or(places.first());
         if key.is_some_and(|key| self.seen.insert(key.clone())) {
-            self.needed.push(Needed { kind, places, found, why });
+            let is_missing = found.is_none();
+            let mut broken = places.iter().filter_map(|place| Some((place.clone(), self.files.leads_to(place)?)));
+            let broken = broken.next().filter(|_| is_missing);
+            self.needed.push(Needed { kind, places, found, broken, why });
         }
     }
 
@@ -119,7 +125,7 @@ impl Search<'_, '_> {
     fn folders(&self, path: &SystemPath, search: &[String]) -> Vec<SystemPath> {
         let origin = path.parent().map(|folder| folder.to_string()).unwrap_or_default();
         let own = search.iter().map(|folder| folder.replace("$ORIGIN", &origin).replace("${ORIGIN}", &origin));
-        let own = own.filter_map(|folder| folder_of(&folder));
+        let own = own.filter_map(|folder| without_dots(&folder));
         let linker = self.linker.clone().map_or_else(|| self.of_architectures(), |folder| vec![folder]);
         own.chain(linker).chain(LIBRARIES.map(SystemPath::literal)).collect()
     }
@@ -131,19 +137,6 @@ impl Search<'_, '_> {
         let is_one = |name: &&Vec<u8>| name.windows(7).any(|part| part == b"-linux-");
         names.iter().filter(is_one).filter_map(|name| folder.child(name).ok()).collect()
     }
-}
-
-/// A folder as a path without `..`.
-fn folder_of(text: &str) -> Option<SystemPath> {
-    let mut parts: Vec<&str> = Vec::new();
-    for part in text.strip_prefix('/')?.split('/') {
-        match part {
-            "" | "." => {}
-            ".." => drop(parts.pop()),
-            part => parts.push(part),
-        }
-    }
-    SystemPath::parse(format!("/{}", parts.join("/")).as_bytes()).ok()
 }
 
 /// Judges what is needed: whether it is there, and what its package ships.
@@ -170,12 +163,13 @@ fn fault(files: &PackageFiles<'_>, path: &SystemPath, verdict: Verdict, cause: S
 
 fn missing(files: &PackageFiles<'_>, one: &Needed, faults: &mut Faults) {
     let owned = one.places.iter().find(|place| files.owner(place).is_some());
-    let Some(path) = owned.or(one.places.first()) else { return };
-    let known = if owned.is_some() { KnownBy::Package } else { KnownBy::Derived };
-    let cause = match files.is_link(path) {
-        true => format!("it is a link to what does not exist; {}", one.why),
-        false => one.why.clone(),
+    let (path, cause) = match (&one.broken, owned.or(one.places.first())) {
+        // The link is there: what it leads to is put back.
+        (Some((link, target)), _) => (target, format!("{link} leads to it; {}", one.why)),
+        (None, Some(path)) => (path, one.why.clone()),
+        (None, None) => return,
     };
+    let known = if files.owner(path).is_some() { KnownBy::Package } else { KnownBy::Derived };
     let fault = fault(files, path, Verdict::Missing, cause).known_by(known);
     // A library that no package is known to ship can be in a folder that only the dynamic linker's own list names.
     faults.push(fault.breaks_if(one.kind != Kind::Library || owned.is_some()));

@@ -150,14 +150,17 @@ impl<'a> PackageFiles<'a> {
         self.system.machine.resolve(path).ok()
     }
 
-    /// Whether a path is a symlink.
-    pub(super) fn is_link(&self, path: &SystemPath) -> bool {
-        let look = || {
-            let machine = &self.system.machine;
+    /// Where a symlink leads, and what that leads to, and so on; `None` for what is no symlink.
+    pub(super) fn leads_to(&self, path: &SystemPath) -> Option<SystemPath> {
+        const MAX_LINKS: usize = 16;
+        let machine = &self.system.machine;
+        let next = |path: &SystemPath| {
             let folder = machine.resolve(&path.parent()?).ok()?;
-            machine.look(&folder.child(path.name()).ok()?).ok()?
+            let dir = machine.dir(&folder).ok()?;
+            let target = String::from_utf8(dir.disk().read_link(dir.fd(), path.name()).ok()?).ok()?;
+            without_dots(&if target.starts_with('/') { target } else { format!("{folder}/{target}") })
         };
-        look().is_some_and(|stat| stat.kind == crate::model::FileKind::Link)
+        std::iter::successors(next(path), next).take(MAX_LINKS).last()
     }
 
     /// Whether something exists at a path, symlinks followed.
@@ -200,4 +203,17 @@ pub(super) fn why(path: &SystemPath, not: &NotUsable) -> String {
         NotUsable::Damaged(id) => format!("{path} is not what its package {} ships", id.name),
         NotUsable::Unreadable(why) => format!("{path}: {why}"),
     }
+}
+
+/// An absolute path without `..`.
+pub(super) fn without_dots(text: &str) -> Option<SystemPath> {
+    let mut parts: Vec<&str> = Vec::new();
+    for part in text.strip_prefix('/')?.split('/') {
+        match part {
+            "" | "." => {}
+            ".." => drop(parts.pop()),
+            part => parts.push(part),
+        }
+    }
+    SystemPath::parse(format!("/{}", parts.join("/")).as_bytes()).ok()
 }
