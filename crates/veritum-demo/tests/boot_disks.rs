@@ -171,6 +171,22 @@ fn an_initial_file_system_that_is_not_compressed_is_compared_all_the_same() {
 }
 
 #[test]
+fn what_the_owner_signed_is_named_and_not_judged() {
+    let text = told(&Bench::with(&disk_as(SEED, Variant::OwnKey).unwrap()).check());
+    assert!(text.lines().all(|line| line.starts_with("not checked: ")), "{text}");
+    let key = "signed with a key of its own (CN=Keeper of counter-03); whether firmware accepts it is not examined";
+    assert!(text.contains(&format!("EFI/foreshore/grubx64.efi, its content is the package's: {key}")), "{text}");
+    assert!(text.contains(&format!("vmlinuz-6.9.4-foreshore: {key}")), "{text}");
+}
+
+#[test]
+fn a_kernel_of_another_build_that_is_whole_still_starts() {
+    let text = told(&Bench::with(&disk_as(SEED, Variant::OtherBuild).unwrap()).check());
+    assert!(text.starts_with("Some(Latent) Altered"), "{text}");
+    assert!(text.contains("by its own signature it is whole"), "{text}");
+}
+
+#[test]
 fn a_system_without_a_partition_is_examined_and_the_loss_comes_first() {
     let report = Bench::new(&[boot_fault("table-root").unwrap(), boot_fault("module-unused").unwrap()]).check();
     assert_eq!(report.machine.hostname, "counter-03", "the system is read where it lies");

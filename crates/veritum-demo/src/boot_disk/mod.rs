@@ -103,7 +103,7 @@ impl Parts {
             second: Second::None,
         };
         let (shim, loader) = (efi::program(seed, "shimx64", 60_000), efi::program(seed, "grubx64", 120_000));
-        let kernel = efi::program(seed, "vmlinuz", 400_000);
+        let kernel = efi::program(seed, &format!("vmlinuz-{KERNEL}"), 400_000);
         let shipped: Files = parts
             .grub
             .iter()
@@ -152,6 +152,12 @@ impl Parts {
     fn put(&mut self, path: &str, content: impl Into<Vec<u8>>) {
         let mode = if path.contains("/bin/") || path.contains("/sbin/") { 0o755 } else { 0o644 };
         self.root.insert(path.to_owned(), Node::File { content: content.into(), mode });
+    }
+
+    fn change_kernel(&mut self, change: impl FnOnce(&mut Vec<u8>)) {
+        if let Some(Node::File { content, .. }) = self.root.get_mut(&format!("boot/vmlinuz-{KERNEL}")) {
+            change(content);
+        }
     }
 
     /// Installs packages: their files, and what dpkg records of them.
@@ -328,6 +334,10 @@ pub enum Variant {
     PlainInitramfs,
     /// There is another system in a partition of its own.
     TwoSystems,
+    /// The boot loader and the kernel are signed with a key of the machine's owner.
+    OwnKey,
+    /// The kernel is another build of the same version, signed like the packages' programs.
+    OtherBuild,
 }
 
 /// The bytes of an intact disk that differs from the usual one.
@@ -344,6 +354,14 @@ pub fn disk_as(seed: u64, variant: Variant) -> io::Result<Vec<u8>> {
             parts.second = Second::Var;
         }
         Variant::TwoSystems => parts.second = Second::System,
+        Variant::OwnKey => {
+            let loader = parts.efi.get_mut("EFI/foreshore/grubx64.efi");
+            loader.into_iter().for_each(|loader| efi::sign(loader, "CN=Keeper of counter-03"));
+            parts.change_kernel(|kernel| efi::sign(kernel, "CN=Keeper of counter-03"));
+        }
+        Variant::OtherBuild => {
+            parts.change_kernel(|kernel| *kernel = efi::program(seed + 1, &format!("vmlinuz-{KERNEL}"), 400_000));
+        }
         Variant::PlainInitramfs => {
             let plain = [initramfs::microcode(), initramfs::unpacked(&parts.root)].concat();
             parts.put(&format!("boot/initrd.img-{KERNEL}"), plain);

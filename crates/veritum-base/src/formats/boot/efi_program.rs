@@ -4,6 +4,9 @@
 use std::ops::Range;
 
 use aws_lc_rs::digest::{Context, SHA256};
+use cms::content_info::ContentInfo;
+use cms::signed_data::{SignedData, SignerIdentifier};
+use der::{Decode as _, SliceReader};
 
 use crate::formats::numbers::{le16, le32};
 
@@ -79,7 +82,7 @@ pub fn is_efi_program(bytes: &[u8]) -> bool {
     layout(bytes).is_some_and(|layout| layout.subsystem == EFI_APPLICATION)
 }
 
-/// Compares a file with the checksums in its own signatures. That shows damage; who signed it is not examined.
+/// Compares a file with the checksums in its own signatures. That shows damage; whether the signatures are valid is not examined.
 #[must_use]
 pub fn self_proof(bytes: &[u8]) -> SelfProof {
     let Some(layout) = layout(bytes) else { return SelfProof::Invalid };
@@ -87,14 +90,43 @@ pub fn self_proof(bytes: &[u8]) -> SelfProof {
     if told.is_empty() {
         return SelfProof::Unsigned;
     }
-    let end = layout.certificates.start;
+    let own = checksum(bytes, &layout);
+    if told.iter().any(|told| *told == own) { SelfProof::Matches } else { SelfProof::Differs }
+}
+
+/// The checksum of a file's content without its signatures: the same for a program that someone signed again.
+#[must_use]
+pub fn content_checksum(bytes: &[u8]) -> Option<[u8; 32]> {
+    layout(bytes).map(|layout| checksum(bytes, &layout))
+}
+
+fn checksum(bytes: &[u8], layout: &Layout) -> [u8; 32] {
+    let certificates =
+        if layout.certificates.is_empty() { bytes.len()..bytes.len() } else { layout.certificates.clone() };
     let mut context = Context::new(&SHA256);
     context.update(&bytes[..layout.sum]);
     context.update(&bytes[layout.sum + 4..layout.entry]);
-    context.update(&bytes[layout.entry + 8..end]);
-    context.update(&bytes[layout.certificates.end..]);
-    let own = context.finish();
-    if told.iter().any(|told| *told == own.as_ref()) { SelfProof::Matches } else { SelfProof::Differs }
+    context.update(&bytes[layout.entry + 8..certificates.start]);
+    context.update(&bytes[certificates.end..]);
+    context.finish().as_ref().try_into().unwrap_or_default()
+}
+
+/// Who issued the certificates of those that signed a file, as its signatures name them (RFC 5652, 5.3; names as in RFC 4514).
+#[must_use]
+pub fn issuers(bytes: &[u8]) -> Vec<String> {
+    let Some(layout) = layout(bytes) else { return Vec::new() };
+    signatures(bytes, &layout.certificates).into_iter().filter_map(issuers_in).flatten().collect()
+}
+
+fn issuers_in(signature: &[u8]) -> Option<Vec<String>> {
+    // Zeros fill the signature up to a multiple of eight bytes.
+    let content = ContentInfo::decode(&mut SliceReader::new(signature).ok()?).ok()?;
+    let signed: SignedData = content.content.decode_as().ok()?;
+    let issuer = |id: &SignerIdentifier| match id {
+        SignerIdentifier::IssuerAndSerialNumber(id) => Some(id.issuer.to_string()),
+        SignerIdentifier::SubjectKeyIdentifier(_) => None,
+    };
+    Some(signed.signer_infos.0.iter().filter_map(|info| issuer(&info.sid)).collect())
 }
 
 /// The signatures in a certificate table: each with a header of 8 bytes, and padded to 8.
@@ -174,6 +206,7 @@ mod tests {
         fn a_damaged_program_is_examined_without_harm(seed: u64) {
             let damaged = crate::testkit::mutated(&program(), seed);
             let _ = (self_proof(&damaged), is_efi_program(&damaged));
+            let _ = (issuers(&damaged), content_checksum(&damaged));
         }
     }
 }

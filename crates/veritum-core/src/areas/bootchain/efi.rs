@@ -3,21 +3,13 @@
 use super::fault::{Fault, Faults, Stage};
 use super::layout::Layout;
 use super::packages::{NotUsable, PackageFiles};
+use super::signers::{GRUB, SHIM, SIGNED, Signers, own_key};
 use super::superblocks::is_reported;
 use crate::areas::{Checked, Examined};
 use crate::devices::{FatEntry, FatFiles, Mark, VolumeKind};
-use crate::formats::boot::efi_program::{SelfProof, is_efi_program, self_proof};
+use crate::formats::boot::efi_program::{SelfProof, content_checksum, is_efi_program, self_proof};
 use crate::model::{Authority, KnownBy, PackageId, SystemPath, Verdict, error_words};
 
-/// Where signed programs of packages are, and what they are called on the EFI partition.
-const SHIM: &str = "/usr/lib/shim";
-const GRUB: [&str; 4] = [
-    "/usr/lib/grub/x86_64-efi-signed",
-    "/usr/lib/grub/i386-efi-signed",
-    "/usr/lib/grub/arm64-efi-signed",
-    "/usr/lib/grub/arm-efi-signed",
-];
-const SIGNED: &[u8] = b".signed";
 /// The folder of what firmware starts from a disk that it does not know.
 const REMOVABLE: &str = "boot";
 
@@ -25,6 +17,7 @@ const REMOVABLE: &str = "boot";
 struct Efi<'a, 'b> {
     layout: &'a Layout,
     files: &'a PackageFiles<'b>,
+    signers: &'a Signers,
     volume: usize,
     fat: FatFiles,
     entries: Vec<FatEntry>,
@@ -51,7 +44,7 @@ fn partitions(layout: &Layout, mounted: Option<usize>) -> Vec<usize> {
 /// the partition with the folder, and the folder's name.
 pub(super) fn judge(
     layout: &Layout,
-    files: &PackageFiles<'_>,
+    (files, signers): (&PackageFiles<'_>, &Signers),
     (names, mounted, boots, checked): (&[String], Option<usize>, Option<usize>, &Checked),
     faults: &mut Faults,
     examined: &mut Examined,
@@ -81,7 +74,7 @@ pub(super) fn judge(
             faults.push(fault.latent().known_by(KnownBy::SelfProof));
         }
         examined.coverage.examined += 1;
-        let efi = Efi { layout, files, volume, fat, entries };
+        let efi = Efi { layout, files, signers, volume, fat, entries };
         let own = names.iter().find(|name| efi.has_folder(name)).unwrap_or(&names[0]);
         if found.is_some() {
             // Another disk can have another system of the same name.
@@ -243,8 +236,20 @@ impl Efi<'_, '_> {
         };
         examined.coverage.examined += 1;
         examined.coverage.bytes += bytes.len() as u64;
+        let right = shipped.and_then(|program| program.bytes.as_ref().ok());
+        let is_right = right.is_some_and(|right| *right == bytes);
+        if let Some(signer) = self.signers.stranger(&bytes).filter(|_| !is_right) {
+            let is_shipped = right.is_some_and(|right| content_checksum(right) == content_checksum(&bytes));
+            let content = if is_shipped { ", its content is the package's" } else { "" };
+            return examined.leave_out(own_key(&format!("{name}: {path}{content}"), &signer));
+        }
         match shipped.map(|program| (program, &program.bytes)) {
-            Some((program, Ok(right))) if *right != bytes => {
+            Some((program, Ok(_))) if is_right => {
+                if let Some((_, authority)) = &program.owner {
+                    *examined.coverage.verified_by.entry(*authority).or_default() += 1;
+                }
+            }
+            Some((program, Ok(right))) => {
                 let differ = super::difference(&bytes, right);
                 // A program of another version proves itself, too.
                 let proof = match self_proof(&bytes) {
@@ -254,11 +259,6 @@ impl Efi<'_, '_> {
                 let cause = format!("it is not {}: {differ}{proof}", program.path);
                 let fault = self.fault(path, Verdict::Altered, cause).package(owner).known_by(KnownBy::Package);
                 faults.push(fault.breaks_if(is_started && proof.is_empty()));
-            }
-            Some((program, Ok(_))) => {
-                if let Some((_, authority)) = &program.owner {
-                    *examined.coverage.verified_by.entry(*authority).or_default() += 1;
-                }
             }
             _ if is_started && self.is_generated(&bytes) => {}
             _ => match self_proof(&bytes) {
@@ -387,7 +387,8 @@ impl Efi<'_, '_> {
                 continue;
             }
             match self_proof(&read) {
-                SelfProof::Matches => {}
+                SelfProof::Matches if self.signers.stranger(&read).is_none() => {}
+                SelfProof::Matches => examined.note_extent(format!("{path} is another system's, or its own")),
                 SelfProof::Unsigned if is_efi_program(&read) => {
                     examined.note_extent(format!("{path} is another system's, or its own"));
                 }

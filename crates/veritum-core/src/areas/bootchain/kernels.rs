@@ -3,8 +3,10 @@
 use super::fault::{Fault, Faults, Stage};
 use super::menu::MenuStarts;
 use super::packages::{Content, PackageFiles};
+use super::signers::{Signers, own_key};
 use crate::areas::Examined;
 use crate::formats::boot::efi_program::{SelfProof, self_proof};
+use crate::formats::boot::kernel_image::kernel_version;
 use crate::model::{Action, KnownBy, StartEffect, SystemPath, Verdict};
 use crate::platform::debian::compare_versions;
 
@@ -32,7 +34,7 @@ fn in_boot(name: &str) -> SystemPath {
 
 /// Judges the kernels; those that are there, or belong to an installed package.
 pub(super) fn judge(
-    files: &PackageFiles<'_>,
+    (files, signers): (&PackageFiles<'_>, &Signers),
     starts: &MenuStarts,
     installed: &[String],
     faults: &mut Faults,
@@ -78,7 +80,7 @@ pub(super) fn judge(
             is_default,
         };
         examined.coverage.examined += 1;
-        content(files, &path, is_default, faults, examined);
+        content((files, signers), &path, &kernel, faults, examined);
         // A kernel can start without one, if nothing makes one and no entry names one.
         let is_expected = starts.entries.iter().any(|entry| !entry.initramfs.is_empty())
             || MAKERS.iter().any(|path| files.exists(&SystemPath::literal(path)));
@@ -101,9 +103,9 @@ pub(super) fn judge(
 
 /// Compares a kernel with its package, or with the checksum in its own signature.
 fn content(
-    files: &PackageFiles<'_>,
+    (files, signers): (&PackageFiles<'_>, &Signers),
     path: &SystemPath,
-    is_default: bool,
+    kernel: &Kernel,
     faults: &mut Faults,
     examined: &mut Examined,
 ) {
@@ -111,15 +113,24 @@ fn content(
         Ok(bytes) => bytes.unwrap_or_default(),
         Err(why) => {
             let fault = Fault::on_path(Stage::Kernel, path, Verdict::Unreadable, why).package(files.owner(path));
-            faults.push(fault.breaks_if(is_default).known_by(KnownBy::Medium));
+            faults.push(fault.breaks_if(kernel.is_default).known_by(KnownBy::Medium));
             return;
         }
     };
     examined.coverage.bytes += bytes.len() as u64;
+    let content = files.compare(path, &bytes);
+    let is_right = matches!(content, Content::Right(_));
+    if let Some(signer) = signers.stranger(&bytes).filter(|_| !is_right) {
+        return examined.leave_out(own_key(&path.to_string(), &signer));
+    }
     let altered = |cause: String| {
-        Fault::on_path(Stage::Kernel, path, Verdict::Altered, cause).breaks_if(is_default).action(files.repair(path))
+        let fault = Fault::on_path(Stage::Kernel, path, Verdict::Altered, cause).action(files.repair(path));
+        // Another build of the same version, whole, finds its modules.
+        let is_whole =
+            self_proof(&bytes) == SelfProof::Matches && kernel_version(&bytes).as_ref() == Some(&kernel.version);
+        fault.breaks_if(kernel.is_default && !is_whole)
     };
-    match files.compare(path, &bytes) {
+    match content {
         Content::Right((_, authority)) => *examined.coverage.verified_by.entry(authority).or_default() += 1,
         Content::Different(owner) => {
             let cause = match self_proof(&bytes) {

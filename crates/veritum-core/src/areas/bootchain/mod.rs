@@ -20,6 +20,7 @@ mod module_tree;
 mod mounts;
 mod packages;
 mod parts;
+mod signers;
 mod superblocks;
 mod tables;
 

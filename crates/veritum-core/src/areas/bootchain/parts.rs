@@ -6,7 +6,7 @@ use super::packages::PackageFiles;
 use super::tables::StartedBy;
 use super::{
     BIOS_LOADER, BOOTCHAIN, EFI_LOADERS, bios, counted, efi, firmware, first_program, initramfs, initramfs_needs,
-    installed_kernels, kernels, loader_files, menu, module_tree, mounts, superblocks, tables,
+    installed_kernels, kernels, loader_files, menu, module_tree, mounts, signers, superblocks, tables,
 };
 use crate::areas::{Checked, Cx, Examined};
 use crate::devices::VolumeKind;
@@ -68,11 +68,13 @@ impl Machine<'_, '_> {
             return faults;
         }
         let has_loader = how.bios || how.uefi;
+        let signers = signers::Signers::of_packages(files);
         if how.uefi && !layout.set.disks.is_empty() {
             let own = self.own_folders();
             let mounted = fstab.iter().find(|mount| mount.place == b"/boot/efi" || mount.place == b"/efi");
             let mounted = mounted.and_then(|mount| layout.set.named(&mount.device));
-            let efi = efi::judge(layout, files, (&own, mounted, boots, self.checked), &mut faults, examined);
+            let efi =
+                efi::judge(layout, (files, &signers), (&own, mounted, boots, self.checked), &mut faults, examined);
             self.firmware(efi, &mut faults, examined);
         }
         if how.uefi {
@@ -95,7 +97,7 @@ impl Machine<'_, '_> {
             true => menu::judge(layout, files, (boots, root), &mut faults, examined),
             false => menu::MenuStarts::default(),
         };
-        let kernels = kernels::judge(files, &starts, &installed_kernels(self.cx), &mut faults, examined);
+        let kernels = kernels::judge((files, &signers), &starts, &installed_kernels(self.cx), &mut faults, examined);
         let kind = root.and_then(|root| layout.volume(root).contains.as_ref()).map(|found| found.kind);
         let openers = mounts::openers(files, &fstab);
         let is_checked = fstab.iter().any(|mount| mount.place == b"/" && mount.pass > 0);
