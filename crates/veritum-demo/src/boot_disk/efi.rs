@@ -132,3 +132,39 @@ pub(super) fn file_system(files: &BTreeMap<String, Vec<u8>>, size: usize, id: u3
     }
     Ok(image.into_inner())
 }
+
+#[cfg(test)]
+mod tests {
+    use veritum_core::formats::boot::efi_program::{SelfProof, content_checksum, issuers, self_proof};
+    use veritum_core::formats::boot::kernel_image::kernel_version;
+    use veritum_core::testkit::mutated;
+
+    use super::*;
+
+    #[test]
+    fn a_program_names_who_signed_it_and_stays_the_same_program() {
+        let shipped = program(7, "vmlinuz-6.9.4", 4000);
+        let mut own = shipped.clone();
+        sign(&mut own, "CN=Keeper");
+        assert_eq!((issuers(&shipped), issuers(&own)), (vec![VENDOR.to_owned()], vec!["CN=Keeper".to_owned()]));
+        assert_eq!(self_proof(&own), SelfProof::Matches);
+        assert_eq!(content_checksum(&shipped), content_checksum(&own));
+        assert_ne!(content_checksum(&shipped), content_checksum(&program(8, "vmlinuz-6.9.4", 4000)));
+        assert_eq!(kernel_version(&own).as_deref(), Some("6.9.4"));
+        assert!(issuers(&shipped[..900]).is_empty());
+    }
+
+    #[test]
+    fn damaged_signatures_are_read_without_harm() {
+        const SIGNATURE: usize = 1024 + 512;
+        let shipped = program(7, "shimx64", 500);
+        for seed in 0..2000 {
+            let damaged = mutated(&shipped, seed);
+            let _ = (issuers(&damaged), content_checksum(&damaged));
+            // Damage in the signature only.
+            let mut damaged = shipped.clone();
+            damaged.splice(SIGNATURE.., mutated(&shipped[SIGNATURE..], seed));
+            let _ = issuers(&damaged);
+        }
+    }
+}
