@@ -175,6 +175,7 @@ pub fn settings(machine: PathBuf, operator: &Path, own: &Path) -> Settings {
     Settings {
         root: machine,
         disks: Vec::new(),
+        partition: None,
         store: Some(operator.join("store").into()),
         trust: operator.join("trust"),
         notes: Some(own.join("notes")),

@@ -144,7 +144,7 @@ fn a_package_database_on_another_partition_is_found_by_fstab() {
 }
 
 #[test]
-fn of_several_disks_the_system_on_the_first_is_examined_and_of_several_systems_on_one_none() {
+fn of_several_disks_the_system_on_the_first_is_examined() {
     let (one, other) = (Bench::new(&[]), Bench::new(&[boot_fault("kernel-missing").unwrap()]));
     let with =
         |disks: [&Bench; 2]| Settings { disks: disks.map(|bench| bench.image.clone()).to_vec(), ..disks[0].settings() };
@@ -156,9 +156,32 @@ fn of_several_disks_the_system_on_the_first_is_examined_and_of_several_systems_o
     assert_eq!(told(&report), "");
     let extent = report.areas[0].extent.clone().unwrap_or_default();
     assert!(extent.contains("not judged: the system's own one is on another partition"), "{extent}");
+}
+
+#[test]
+fn of_two_systems_on_a_disk_one_is_examined_and_the_other_named() {
     let both = Bench::with(&disk_as(SEED, Variant::TwoSystems).unwrap());
-    let why = Engine::open_on_disks(both.settings()).map(drop).unwrap_err().to_string();
-    assert!(why.contains("(partitions 3, 4): mount the one that you mean"), "{why}");
+    let report = both.check();
+    assert_eq!(told(&report), "", "the other one changes nothing");
+    let extent = report.areas[0].extent.clone().unwrap_or_default();
+    assert!(extent.contains("partition 4, was not examined (--partition 4)"), "{extent}");
+    let open = |partition| Engine::open_on_disks(Settings { partition: Some(partition), ..both.settings() });
+    assert!(matches!(open(4), Ok(OnDisks::System(_))));
+    let why = open(2).map(drop).unwrap_err().to_string();
+    assert_eq!(why, "no installed system can be read on partition 2; there is one on: 3, 4");
+}
+
+#[test]
+fn the_boot_loader_of_another_system_is_not_judged() {
+    let bench = Bench::with(&disk_as(SEED, Variant::OtherStarts).unwrap());
+    let chosen = Settings { partition: Some(3), ..bench.settings() };
+    let text = told(&check(&chosen, &bench.image));
+    assert!(text.lines().all(|line| line.starts_with("not checked: ")), "{text}");
+    assert!(text.contains("it is that of the other system, on"), "{text}");
+    assert!(text.contains("EFI/foreshore/grub.cfg: it starts the other system, on"), "{text}");
+    // Without a choice, what the disk starts is examined.
+    let extent = bench.check().areas[0].extent.clone().unwrap_or_default();
+    assert!(extent.contains("partition 3, was not examined (--partition 3)"), "{extent}");
 }
 
 #[test]
@@ -174,7 +197,7 @@ fn an_initial_file_system_that_is_not_compressed_is_compared_all_the_same() {
 fn what_the_owner_signed_is_named_and_not_judged() {
     let text = told(&Bench::with(&disk_as(SEED, Variant::OwnKey).unwrap()).check());
     assert!(text.lines().all(|line| line.starts_with("not checked: ")), "{text}");
-    let key = "signed with a key of its own (CN=Keeper of counter-03); whether firmware accepts it is not examined";
+    let key = "signed with a key of its own (CN=Owner of counter-03); whether firmware accepts it is not examined";
     assert!(text.contains(&format!("EFI/foreshore/grubx64.efi, its content is the package's: {key}")), "{text}");
     assert!(text.contains(&format!("vmlinuz-6.9.4-foreshore: {key}")), "{text}");
 }

@@ -43,6 +43,9 @@ pub(crate) struct Global {
     /// them; with --root, it is the disk of that system (`check bootchain`); repeatable
     #[arg(long, global = true, value_name = "DEVICE|IMAGE", help_heading = "System and sources")]
     pub(crate) disk: Vec<PathBuf>,
+    /// With --disk: of several systems there, the one with its root on this partition (default: the one that the disk starts)
+    #[arg(long, global = true, value_name = "NUMBER", help_heading = "System and sources")]
+    pub(crate) partition: Option<u32>,
     /// Use this trusted store: a folder, or the URL of one on a web server
     #[arg(
         long,

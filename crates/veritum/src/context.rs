@@ -45,6 +45,10 @@ impl Context {
         let config = Config::load(global.config.as_deref())?;
         set_color(global.color.or(config.color));
         require_sources(&global.from)?;
+        if global.partition.is_some() && (global.disk.is_empty() || global.root.is_some()) {
+            let why = "it says which of several systems on a disk that is not mounted is meant";
+            return Err(Failure::usage("--partition needs --disk, and no --root".into(), why.into(), None));
+        }
         let policy = Policy { owner_of_root: config.owner_of_root()? };
         let cores = std::thread::available_parallelism().map_or(2, usize::from);
         let jobs = global.jobs.or(config.jobs).unwrap_or(cores).clamp(1, 256);
@@ -52,6 +56,7 @@ impl Context {
         let settings = Settings {
             root: global.root.clone().or(config.root.clone()).unwrap_or_else(|| PathBuf::from("/")),
             disks: global.disk.clone(),
+            partition: global.partition,
             store: match (&global.store, &config.store) {
                 (Some(typed), _) => Some(Location::parse(typed.as_os_str(), Path::new(""))),
                 (None, Some(named)) => Some(Location::parse(named.as_ref(), &config.folder)),

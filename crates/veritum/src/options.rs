@@ -53,6 +53,7 @@ const CHECK: Groups = &[&["check"]];
 const RESCUE: &[&str] = &["rescue"];
 const ON_A_ROOT: Groups = &[LOOKS, CHANGES, SAVEPOINT, GUARD, FILL, RESCUE];
 const ON_DISKS: Groups = &[&["check", "repair", "explain", "list"], RESCUE];
+const ON_A_SYSTEM_OF_DISKS: Groups = &[&["check", "explain"]];
 const CHECK_AND_REPAIR: Groups = &[&["check", "repair"]];
 const WRITING_FILES: Groups = &[&["repair", "return", "undo", "recover"]];
 const LISTING: Groups = &[&["check", "repair", "list", "undo", "savepoint", "return"], RESCUE];
@@ -62,6 +63,7 @@ const LISTING: Groups = &[&["check", "repair", "list", "undo", "savepoint", "ret
 const EFFECTS: &[Effect] = &[
     Effect { id: "root", option: "--root", kind: Kind::Value, repeated: ON_A_ROOT, commands: ON_A_ROOT },
     Effect { id: "disk", option: "--disk", kind: Kind::Value, repeated: ON_DISKS, commands: ON_DISKS },
+    Effect { id: "partition", option: "--partition", kind: Kind::Value, repeated: ON_A_SYSTEM_OF_DISKS, commands: ON_A_SYSTEM_OF_DISKS },
     Effect { id: "store", option: "--store", kind: Kind::Value, repeated: WITH_A_STORE, commands: OPENING_A_STORE },
     Effect { id: "state_dir", option: "--state-dir", kind: Kind::Value, repeated: ON_A_ROOT, commands: ON_A_ROOT },
     Effect { id: "cache_dir", option: "--cache-dir", kind: Kind::Value, repeated: WITH_SOURCES, commands: OPENING_A_STORE },

@@ -16,9 +16,9 @@ use rustix::io::Errno;
 
 use super::disk::{Disk, Exchange, FreeSpace, Name, Node};
 use super::live::LiveDisk;
+use super::raw_systems::{mounts_of, small_file};
+use crate::devices::DiskSet;
 use crate::devices::ext4::{FileSystem, Inode, Type};
-use crate::devices::{DiskSet, VolumeKind};
-use crate::formats::boot::mounts::fstab;
 use crate::model::{FileKind, Identity, Instant, Stat};
 
 /// ext4's root folder.
@@ -61,43 +61,6 @@ impl std::fmt::Debug for RawDisk {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_tuple("RawDisk").field(&self.path).finish()
     }
-}
-
-/// The package database below a root.
-const DATABASE: &[u8] = b"var/lib/dpkg/status";
-
-/// The volumes with the root of an installed system: the positions of ext4 file systems with a package database, or with a list of file
-/// systems by which one of the others here contains it.
-#[must_use]
-pub fn raw_systems(set: &DiskSet) -> Vec<usize> {
-    let ext4 = |at: usize| {
-        let volume = set.volumes.get(at)?;
-        let is_ext4 = volume.contains.as_ref().is_some_and(|found| found.kind == VolumeKind::Ext4);
-        FileSystem::open_owned(&volume.bytes).ok().filter(|_| is_ext4)
-    };
-    let holds_system = |fs: &FileSystem<'_>| {
-        if fs.find(b"etc").is_none() || fs.find(b"var").is_none() {
-            return false;
-        }
-        let elsewhere = || {
-            let text = small_file(fs, b"etc/fstab").unwrap_or_default();
-            mounts_of(&text).into_iter().any(|(device, place)| {
-                let rest = DATABASE.strip_prefix(&place[1..]).and_then(|rest| rest.strip_prefix(b"/"));
-                let other = rest.and_then(|rest| Some((ext4(set.named(&device)?)?, rest)));
-                other.is_some_and(|(other, rest)| other.find(rest).is_some())
-            })
-        };
-        fs.find(DATABASE).is_some() || elsewhere()
-    };
-    (0..set.volumes.len()).filter(|at| ext4(*at).is_some_and(|fs| holds_system(&fs))).collect()
-}
-
-fn small_file(fs: &FileSystem<'_>, path: &[u8]) -> Option<Vec<u8>> {
-    const MAX: u64 = 1 << 20;
-    let inode = fs.find(path).filter(|inode| inode.kind() == Type::File && inode.size <= MAX)?;
-    let mut bytes = vec![0; usize::try_from(inode.size).ok()?];
-    fs.content(&inode).read_at(0, &mut bytes).ok()?;
-    Some(bytes)
 }
 
 impl RawDisk {
@@ -255,14 +218,6 @@ fn kind_of(inode: &Inode) -> io::Result<FileKind> {
             Type::Special | Type::Invalid => return Err(Errno::IO.into()),
         },
     })
-}
-
-/// The devices and mount points of fstab(5), those above others first.
-fn mounts_of(text: &[u8]) -> Vec<(String, Vec<u8>)> {
-    let mounts = fstab(text).0.into_iter().filter(|mount| mount.place.starts_with(b"/") && mount.place != b"/");
-    let mut found: Vec<_> = mounts.map(|mount| (mount.device, mount.place)).collect();
-    found.sort_by_key(|(_, place)| place.iter().filter(|byte| **byte == b'/').count());
-    found
 }
 
 impl Disk for RawDisk {

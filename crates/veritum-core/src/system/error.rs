@@ -47,12 +47,12 @@ pub enum WorkError {
         /// Whether it appears to be stuck.
         stuck: bool,
     },
-    /// There are several systems on disks that are not mounted.
-    #[error("several systems are on {} (partitions {}): mount the one that you mean, and name it with --root DIR --disk {}", path.display(), listed(partitions), path.display())]
-    SeveralSystems {
-        /// The disk.
-        path: PathBuf,
-        /// The partitions with their roots.
+    /// There is no system on the partition that was named.
+    #[error("no installed system can be read on partition {partition}{}", others(partitions))]
+    NoSystem {
+        /// The partition's number.
+        partition: u32,
+        /// The partitions with systems.
         partitions: Vec<u32>,
     },
     /// A process runs in it.
@@ -149,6 +149,8 @@ impl WorkError {
     }
 }
 
-fn listed(numbers: &[u32]) -> String {
-    numbers.iter().map(u32::to_string).collect::<Vec<_>>().join(", ")
+/// Where there are systems instead.
+fn others(partitions: &[u32]) -> String {
+    let listed = partitions.iter().map(u32::to_string).collect::<Vec<_>>().join(", ");
+    if listed.is_empty() { String::new() } else { format!("; there is one on: {listed}") }
 }

@@ -23,6 +23,8 @@ pub struct Settings {
     pub root: PathBuf,
     /// Disks and images that were named: the machine's own, or those from which it is read.
     pub disks: Vec<PathBuf>,
+    /// The number of the partition with the root of the system that is meant, if several are on disks that are not mounted.
+    pub partition: Option<u32>,
     /// The store, if one is used.
     pub store: Option<Location>,
     /// The administrator's trust folder.

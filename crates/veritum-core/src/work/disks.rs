@@ -9,7 +9,7 @@ use crate::areas::volumes::examine_disks;
 use crate::areas::{Examined, fill};
 use crate::devices::DiskSet;
 use crate::event::Observer;
-use crate::machine::{MachineError, RawDisk, raw_systems};
+use crate::machine::{MachineError, RawDisk, raw_systems, started_system};
 use crate::platform::debian::Debian;
 use crate::report::{CheckReport, MachineReport};
 use crate::system::WorkError;
@@ -24,11 +24,11 @@ pub enum OnDisks {
 }
 
 impl Engine {
-    /// Opens the system on the disks of the settings, which is read without mounting it: that on the first of them with one. Its root is an
-    /// ext4 file system.
+    /// Opens the system on the disks of the settings, which is read without mounting it: that on the first of them with one, and of several
+    /// there that on the partition of the settings, else that which the disk starts, else the first. Its root is an ext4 file system.
     ///
     /// # Errors
-    /// When a disk cannot be opened, there are several systems on the first disk with one, or the only one cannot be read.
+    /// When a disk cannot be opened, the system cannot be read, or there is none on the partition of the settings.
     pub fn open_on_disks(settings: Settings) -> Result<OnDisks, WorkError> {
         let mut set = DiskSet::open(&settings.disks)?;
         let mut systems = raw_systems(&set);
@@ -42,27 +42,29 @@ impl Engine {
             }
         }
         let set = Arc::new(set);
-        // The first disk with a system is the one that is meant; others have more of its file systems.
-        let disk = systems.iter().map(|at| set.volumes[*at].disk).min();
-        systems.retain(|at| Some(set.volumes[*at].disk) == disk);
-        let root = match systems[..] {
-            [] => return Ok(OnDisks::Bare(set)),
-            [root] => root,
-            [first, ..] => {
-                let path = set.disk_of(&set.volumes[first]).device.path().to_owned();
-                let number = |at: &usize| Some(set.volumes[*at].partition.as_ref()?.number);
-                return Err(WorkError::SeveralSystems {
-                    path,
-                    partitions: systems.iter().filter_map(number).collect(),
-                });
-            }
-        };
+        let Some(root) = chosen(&set, &systems, settings.partition)? else { return Ok(OnDisks::Bare(set)) };
         let path = set.disk_of(&set.volumes[root]).device.path().to_owned();
         let failed = |source| MachineError::Open { path: path.clone(), source };
         let disk = RawDisk::open(&set, root, &path).map_err(failed)?;
         let settings = Settings { root: path, ..settings };
         Ok(OnDisks::System(Box::new(Self::open_from(settings, Arc::new(disk), Some(set), Debian::read)?)))
     }
+}
+
+/// The system that is meant, by the position of its root. The first disk with a system is the one that is meant; others have more of its file
+/// systems.
+fn chosen(set: &DiskSet, systems: &[usize], partition: Option<u32>) -> Result<Option<usize>, WorkError> {
+    let number = |at: usize| Some(set.volumes[at].partition.as_ref()?.number);
+    if let Some(partition) = partition {
+        let found = systems.iter().find(|at| number(**at) == Some(partition));
+        let partitions = || systems.iter().filter_map(|at| number(*at)).collect();
+        let missing = || WorkError::NoSystem { partition, partitions: partitions() };
+        return found.copied().map(Some).ok_or_else(missing);
+    }
+    let Some(disk) = systems.iter().map(|at| set.volumes[*at].disk).min() else { return Ok(None) };
+    let on_it: Vec<usize> = systems.iter().copied().filter(|at| set.volumes[*at].disk == disk).collect();
+    let started = || started_system(set, &on_it, disk);
+    Ok(if on_it.len() > 1 { started() } else { None }.or(on_it.first().copied()))
 }
 
 /// Examines disks on which no system can be read: their tables, and their file systems if those are wanted.

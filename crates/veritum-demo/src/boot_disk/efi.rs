@@ -19,7 +19,7 @@ use crate::seed::Seed;
 /// The beginning of a DigestInfo for SHA-256 (RFC 8017, 9.2).
 const DIGEST_INFO: [u8; 19] =
     [0x30, 0x31, 0x30, 0x0d, 0x06, 0x09, 0x60, 0x86, 0x48, 0x01, 0x65, 0x03, 0x04, 0x02, 0x01, 0x05, 0x00, 0x04, 0x20];
-/// What stands before it: the type of what it is the checksum of (Authenticode's SpcPeImageData), without a value.
+/// The type of the content, in front of its checksum (Authenticode's SpcPeImageData), without a value.
 const CONTENT: &[u8] = &[0x30, 0x0c, 0x06, 0x0a, 0x2b, 0x06, 0x01, 0x04, 0x01, 0x82, 0x37, 0x02, 0x01, 0x0f];
 /// Authenticode's SpcIndirectDataContent, SignedData (RFC 5652), SHA-256 and RSA.
 const CONTENT_OID: &str = "1.3.6.1.4.1.311.2.1.4";
@@ -81,7 +81,7 @@ pub(super) fn sign(bytes: &mut Vec<u8>, issuer: &str) {
     bytes.resize(end + table, 0);
 }
 
-/// A signature in form (RFC 5652): nobody made it.
+/// The form of a signature (RFC 5652), without a real one.
 fn signature(checksum: &[u8], issuer: &str) -> der::Result<Vec<u8>> {
     let algorithm = |oid| AlgorithmIdentifierOwned { oid, parameters: None };
     let oid = ObjectIdentifier::new_unwrap;
@@ -145,8 +145,8 @@ mod tests {
     fn a_program_names_who_signed_it_and_stays_the_same_program() {
         let shipped = program(7, "vmlinuz-6.9.4", 4000);
         let mut own = shipped.clone();
-        sign(&mut own, "CN=Keeper");
-        assert_eq!((issuers(&shipped), issuers(&own)), (vec![VENDOR.to_owned()], vec!["CN=Keeper".to_owned()]));
+        sign(&mut own, "CN=Owner");
+        assert_eq!((issuers(&shipped), issuers(&own)), (vec![VENDOR.to_owned()], vec!["CN=Owner".to_owned()]));
         assert_eq!(self_proof(&own), SelfProof::Matches);
         assert_eq!(content_checksum(&shipped), content_checksum(&own));
         assert_ne!(content_checksum(&shipped), content_checksum(&program(8, "vmlinuz-6.9.4", 4000)));

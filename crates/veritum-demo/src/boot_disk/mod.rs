@@ -30,6 +30,8 @@ const EFI: usize = 2 * MIB;
 const ROOT: usize = 6 * MIB;
 const ROOT_SIZE: usize = SIZE - ROOT - MIB;
 /// The version of the kernel.
+/// Where the second system has its boot menu.
+const SECOND_PLACE: &str = "(,gpt4)/boot/grub";
 const KERNEL: &str = "6.9.4-foreshore";
 const ROOT_UUID: [u8; 16] = *b"\x5a\x17\xb0\x0c\x42\x42\x4a\x4a\x8c\x03\x00\x00\x5a\x17\xb0\x0c";
 const VAR_UUID: [u8; 16] = *b"\x5a\x17\xb0\x0d\x42\x42\x4a\x4a\x8c\x03\x00\x00\x5a\x17\xb0\x0d";
@@ -260,7 +262,9 @@ impl Parts {
             Second::Var => root.iter().filter_map(|(path, node)| Some((below(path)?, node.clone()))).collect(),
             Second::System => {
                 let is_in = |path: &String| ["etc", "var"].iter().any(|folder| path.starts_with(folder));
-                root.iter().filter(|(path, _)| is_in(path)).map(|(path, node)| (path.clone(), node.clone())).collect()
+                let own = root.iter().filter(|(path, _)| is_in(path)).map(|(path, node)| (path.clone(), node.clone()));
+                let core = Node::File { content: grub::core_image(&self.grub, SECOND_PLACE), mode: 0o644 };
+                own.chain([("boot/grub/i386-pc/core.img".to_owned(), core)]).collect()
             }
         };
         if self.second == Second::Var {
@@ -334,6 +338,8 @@ pub enum Variant {
     PlainInitramfs,
     /// There is another system in a partition of its own.
     TwoSystems,
+    /// The same, and the disk starts that one.
+    OtherStarts,
     /// The boot loader and the kernel are signed with a key of the machine's owner.
     OwnKey,
     /// The kernel is another build of the same version, signed like the packages' programs.
@@ -354,10 +360,16 @@ pub fn disk_as(seed: u64, variant: Variant) -> io::Result<Vec<u8>> {
             parts.second = Second::Var;
         }
         Variant::TwoSystems => parts.second = Second::System,
+        Variant::OtherStarts => {
+            parts.second = Second::System;
+            parts.core = grub::core_image(&parts.grub, SECOND_PLACE);
+            let stub = format!("search.fs_uuid {} root \nset prefix=($root)'/boot/grub'\n", written(VAR_UUID));
+            parts.efi.insert("EFI/foreshore/grub.cfg".into(), stub.into_bytes());
+        }
         Variant::OwnKey => {
             let loader = parts.efi.get_mut("EFI/foreshore/grubx64.efi");
-            loader.into_iter().for_each(|loader| efi::sign(loader, "CN=Keeper of counter-03"));
-            parts.change_kernel(|kernel| efi::sign(kernel, "CN=Keeper of counter-03"));
+            loader.into_iter().for_each(|loader| efi::sign(loader, "CN=Owner of counter-03"));
+            parts.change_kernel(|kernel| efi::sign(kernel, "CN=Owner of counter-03"));
         }
         Variant::OtherBuild => {
             parts.change_kernel(|kernel| *kernel = efi::program(seed + 1, &format!("vmlinuz-{KERNEL}"), 400_000));

@@ -96,6 +96,10 @@ fn of_disks(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
     let (with_volumes, with_boot) = (named(&VOLUMES), named(&BOOTCHAIN));
     require_disks_alone(context, words, &[VOLUMES.word(), BOOTCHAIN.word()])?;
     let settings = &context.settings;
+    if settings.partition.is_some() && !with_boot {
+        let why = "all file systems of the disk are examined";
+        return Err(Failure::usage("--partition has no effect on `check volumes`".into(), why.into(), None));
+    }
     let ignore_disk_errors = settings.ignore_disk_errors;
     let (notes, now) = (settings.notes.clone(), settings.now.as_second());
     let (disks, surface) = (context.global.disk.clone(), surface(context));

@@ -29,7 +29,7 @@ mod tests {
         let mut bytes = vec![0; 2048];
         bytes[MAGIC_AT..MAGIC_AT + 4].copy_from_slice(MAGIC);
         bytes[VERSION_AT..VERSION_AT + 2].copy_from_slice(&256u16.to_le_bytes());
-        let version = b"6.9.4-harbour (keeper@saltmarsh) #1 SMP";
+        let version = b"6.9.4-harbour (mirela@saltmarsh) #1 SMP";
         bytes[768..768 + version.len()].copy_from_slice(version);
         bytes
     }

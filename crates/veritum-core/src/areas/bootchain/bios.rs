@@ -3,6 +3,7 @@
 use super::bios_core::words;
 use super::fault::{Fault, Faults, Stage};
 use super::layout::Layout;
+use super::others::Others;
 use super::packages::{PackageFile, PackageFiles, why};
 use crate::areas::Examined;
 use crate::devices::{Device, DiskVolume, ReadAt as _, TableKind};
@@ -70,7 +71,7 @@ fn shipped(name: &str) -> SystemPath {
 /// Judges the boot code of the disk that contains /boot. `boots` is the position of the volume with /boot/grub.
 pub(super) fn judge(
     layout: &Layout,
-    files: &PackageFiles<'_>,
+    (files, others): (&PackageFiles<'_>, &Others),
     boots: usize,
     faults: &mut Faults,
     examined: &mut Examined,
@@ -98,6 +99,11 @@ pub(super) fn judge(
     let Ok(first) = boot.device.bytes_at(0, sector::SIZE) else { return };
     examined.coverage.examined += 1;
     boot.own_copy(files, faults);
+    if let Some(other) = others.on_disk(layout, disk) {
+        let whose = layout.volume_name(other);
+        return examined
+            .leave_out(format!("the boot code of {}: it is that of the other system, on {whose}", boot.name));
+    }
     if let Some(core) = boot.first_sector(&first, faults, examined) {
         examined.coverage.examined += 1;
         boot.core_image(core, boots, files, faults, examined);

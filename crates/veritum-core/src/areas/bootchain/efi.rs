@@ -2,6 +2,7 @@
 
 use super::fault::{Fault, Faults, Stage};
 use super::layout::Layout;
+use super::others::Others;
 use super::packages::{NotUsable, PackageFiles};
 use super::signers::{GRUB, SHIM, SIGNED, Signers, own_key};
 use super::superblocks::is_reported;
@@ -14,12 +15,13 @@ use crate::model::{Authority, KnownBy, PackageId, SystemPath, Verdict, error_wor
 const REMOVABLE: &str = "boot";
 
 /// An EFI partition, open.
-struct Efi<'a, 'b> {
-    layout: &'a Layout,
-    files: &'a PackageFiles<'b>,
+pub(super) struct Efi<'a, 'b> {
+    pub(super) layout: &'a Layout,
+    pub(super) files: &'a PackageFiles<'b>,
     signers: &'a Signers,
-    volume: usize,
-    fat: FatFiles,
+    pub(super) others: &'a Others,
+    pub(super) volume: usize,
+    pub(super) fat: FatFiles,
     entries: Vec<FatEntry>,
 }
 
@@ -44,7 +46,7 @@ fn partitions(layout: &Layout, mounted: Option<usize>) -> Vec<usize> {
 /// the partition with the folder, and the folder's name.
 pub(super) fn judge(
     layout: &Layout,
-    (files, signers): (&PackageFiles<'_>, &Signers),
+    (files, signers, others): (&PackageFiles<'_>, &Signers, &Others),
     (names, mounted, boots, checked): (&[String], Option<usize>, Option<usize>, &Checked),
     faults: &mut Faults,
     examined: &mut Examined,
@@ -74,7 +76,7 @@ pub(super) fn judge(
             faults.push(fault.latent().known_by(KnownBy::SelfProof));
         }
         examined.coverage.examined += 1;
-        let efi = Efi { layout, files, signers, volume, fat, entries };
+        let efi = Efi { layout, files, signers, others, volume, fat, entries };
         let own = names.iter().find(|name| efi.has_folder(name)).unwrap_or(&names[0]);
         if found.is_some() {
             // Another disk can have another system of the same name.
@@ -143,7 +145,7 @@ impl Efi<'_, '_> {
         self.entries.iter().any(|entry| !entry.is_folder && entry.path.eq_ignore_ascii_case(path))
     }
 
-    fn fault(&self, path: &str, verdict: Verdict, cause: impl Into<String>) -> Fault {
+    pub(super) fn fault(&self, path: &str, verdict: Verdict, cause: impl Into<String>) -> Fault {
         let name = format!("{}: {path}", self.layout.volume_name(self.volume));
         Fault::on_disk(Stage::EfiPartition, name, verdict, cause)
     }
@@ -301,68 +303,6 @@ impl Efi<'_, '_> {
 
     fn is_generated(&self, bytes: &[u8]) -> bool {
         self.copies().any(|copy| copy == bytes)
-    }
-
-    /// Judges the three lines by which a signed GRUB finds its menu.
-    fn judge_stub(&self, own: &str, boots: Option<usize>, faults: &mut Faults, examined: &mut Examined) {
-        let path = format!("EFI/{own}/grub.cfg");
-        let found = match self.fat.read(&path) {
-            Ok(Some(found)) => found,
-            Ok(None) => {
-                faults.push(self.fault(&path, Verdict::Missing, "GRUB finds its menu by it").breaks());
-                return;
-            }
-            Err(e) => {
-                faults.push(self.fault(&path, Verdict::Unreadable, error_words(&e)).breaks().known_by(KnownBy::Medium));
-                return;
-            }
-        };
-        let uuid = boots.and_then(|at| self.layout.volume(at).contains.as_ref()).map(|found| found.uuid.clone());
-        let place = self.layout.find(&SystemPath::literal("/boot/grub"));
-        let (Some(uuid), Some((_, folder))) = (uuid.filter(|uuid| !uuid.is_empty()), place) else {
-            let name = self.layout.volume_name(self.volume);
-            return examined.leave_out(format!("{name}: {path}: the file system with /boot/grub is not known"));
-        };
-        let folder = String::from_utf8_lossy(&folder).into_owned();
-        let text = String::from_utf8_lossy(&found);
-        let told = text.lines().find_map(|line| line.strip_prefix("search.fs_uuid ")?.split_whitespace().next());
-        let prefix =
-            text.lines().find_map(|line| line.strip_prefix("set prefix=")).map(|text| text.replace(['\'', '"'], ""));
-        let has_menu = text.lines().any(|line| line.starts_with("configfile "));
-        let cause = match (told, prefix) {
-            (None, _) if !text.contains("search") => Some("it names no file system to search for".to_owned()),
-            (Some(told), _) if told != uuid => {
-                Some(format!("it searches for the file system {told}, but /boot/grub is on {uuid}"))
-            }
-            (_, None) => Some("it names no folder with the menu".to_owned()),
-            (_, Some(prefix)) if prefix != format!("($root)/{folder}") => {
-                Some(format!("it names the folder {prefix}, which is ($root)/{folder} here"))
-            }
-            _ if !has_menu => Some("it does not open the menu".to_owned()),
-            _ => None,
-        };
-        examined.coverage.examined += 1;
-        if let Some(cause) = cause {
-            faults.push(self.fault(&path, Verdict::Inconsistent, cause).breaks());
-        }
-    }
-
-    /// Judges the list by which missing firmware entries are written again.
-    fn judge_list(&self, own: &str, faults: &mut Faults) {
-        let from = SystemPath::literal("/usr/lib/shim/BOOTX64.CSV");
-        let path = format!("EFI/{own}/BOOTX64.CSV");
-        let (Ok(right), Ok(Some(found))) = (self.files.get(&from), self.fat.read(&path)) else { return };
-        // The package's names the distribution; that of another is derived from it.
-        let text = |bytes: &[u8]| -> String {
-            let units: Vec<u16> = bytes.chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]])).collect();
-            String::from_utf16_lossy(&units)
-        };
-        if right.bytes != found && !text(&found).to_lowercase().contains("shim") {
-            let cause = format!("it is not {from}");
-            let fault =
-                self.fault(&path, Verdict::Altered, cause).package(Some(right.owner)).known_by(KnownBy::Package);
-            faults.push(fault.latent());
-        }
     }
 
     /// Judges what firmware starts from a disk without an entry, if it is there.

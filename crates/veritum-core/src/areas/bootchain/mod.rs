@@ -4,6 +4,7 @@
 mod bios;
 mod bios_core;
 mod efi;
+mod efi_menu;
 mod fault;
 mod firmware;
 mod first_program;
@@ -18,6 +19,7 @@ mod menu_entries;
 mod module_lists;
 mod module_tree;
 mod mounts;
+mod others;
 mod packages;
 mod parts;
 mod signers;

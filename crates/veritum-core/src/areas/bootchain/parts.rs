@@ -6,7 +6,7 @@ use super::packages::PackageFiles;
 use super::tables::StartedBy;
 use super::{
     BIOS_LOADER, BOOTCHAIN, EFI_LOADERS, bios, counted, efi, firmware, first_program, initramfs, initramfs_needs,
-    installed_kernels, kernels, loader_files, menu, module_tree, mounts, signers, superblocks, tables,
+    installed_kernels, kernels, loader_files, menu, module_tree, mounts, others, signers, superblocks, tables,
 };
 use crate::areas::{Checked, Cx, Examined};
 use crate::devices::VolumeKind;
@@ -59,6 +59,8 @@ impl Machine<'_, '_> {
         superblocks::judge(layout, self.checked, &mut faults);
         self.name_hybrid(examined);
         self.name_hidden(examined);
+        others::name(layout, self.cx.system.disks.is_some(), examined);
+        let others = others::Others::find(layout);
         let fstab = mounts::read(files);
         // What would be seen there is not what the start uses.
         let extent = self.cx.system.machine.extent();
@@ -73,8 +75,13 @@ impl Machine<'_, '_> {
             let own = self.own_folders();
             let mounted = fstab.iter().find(|mount| mount.place == b"/boot/efi" || mount.place == b"/efi");
             let mounted = mounted.and_then(|mount| layout.set.named(&mount.device));
-            let efi =
-                efi::judge(layout, (files, &signers), (&own, mounted, boots, self.checked), &mut faults, examined);
+            let efi = efi::judge(
+                layout,
+                (files, &signers, &others),
+                (&own, mounted, boots, self.checked),
+                &mut faults,
+                examined,
+            );
             self.firmware(efi, &mut faults, examined);
         }
         if how.uefi {
@@ -82,7 +89,7 @@ impl Machine<'_, '_> {
         }
         if how.bios {
             match boots {
-                Some(boots) => bios::judge(layout, files, boots, &mut faults, examined),
+                Some(boots) => bios::judge(layout, (files, &others), boots, &mut faults, examined),
                 None if !layout.set.disks.is_empty() => {
                     examined.leave_out("boot code: /boot/grub is on none of the disks");
                 }
