@@ -340,6 +340,10 @@ pub enum Variant {
     TwoSystems,
     /// The same, and the disk starts that one.
     OtherStarts,
+    /// The EFI partition has the boot loader of another system, too.
+    OtherLoader,
+    /// The first EFI program is in EFI/BOOT, too.
+    Removable,
     /// The boot loader and the kernel are signed with a key of the machine's owner.
     OwnKey,
     /// The kernel is another build of the same version, signed like the packages' programs.
@@ -365,6 +369,14 @@ pub fn disk_as(seed: u64, variant: Variant) -> io::Result<Vec<u8>> {
             parts.core = grub::core_image(&parts.grub, SECOND_PLACE);
             let stub = format!("search.fs_uuid {} root \nset prefix=($root)'/boot/grub'\n", written(VAR_UUID));
             parts.efi.insert("EFI/foreshore/grub.cfg".into(), stub.into_bytes());
+        }
+        Variant::OtherLoader => {
+            parts.efi.insert("EFI/ferry/ferry.efi".into(), efi::program(seed, "ferry", 20_000));
+            parts.efi.insert("EFI/BOOT/bootx64.efi".into(), efi::program(seed, "ferry", 20_000));
+        }
+        Variant::Removable => {
+            let shim = parts.efi["EFI/foreshore/shimx64.efi"].clone();
+            parts.efi.insert("EFI/BOOT/BOOTX64.EFI".into(), shim);
         }
         Variant::OwnKey => {
             let loader = parts.efi.get_mut("EFI/foreshore/grubx64.efi");

@@ -202,6 +202,20 @@ pub fn examine_bare_disks(set: Arc<DiskSet>) -> Examined {
     examined
 }
 
+/// Examines these entries of firmware alone: for tests, as no other computer's are to be had. `own` is the folder of the system on the EFI
+/// partition at the position `efi`.
+#[cfg(feature = "testkit")]
+pub fn examine_firmware(
+    set: Arc<DiskSet>,
+    (own, efi, is_live): (&str, usize, bool),
+    entries: &crate::platform::efi_variables::FirmwareEntries,
+) -> Examined {
+    let (mut examined, mut faults) = (Examined::new(BOOTCHAIN), Faults::default());
+    firmware::judge(&Layout::of_disks(set), entries, (own, efi, is_live), &mut faults, &mut examined);
+    faults.add_to(&mut examined);
+    examined
+}
+
 /// How a content differs from the right one, in words.
 fn difference(found: &[u8], right: &[u8]) -> String {
     let wrong = found.iter().zip(right).filter(|(one, other)| one != other).count();
