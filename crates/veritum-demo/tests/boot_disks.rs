@@ -229,6 +229,8 @@ fn what_is_needed_is_named_with_what_needs_it() {
             "first-program-link",
             "/usr/lib/systemd/absent: /sbin/init leads to it; it is the first program of the system",
         ),
+        ("first-program-locked", "/usr/lib/systemd/systemd: it cannot be executed"),
+        ("initramfs-locked", "init in it cannot be executed, and the installed file can"),
         ("initramfs-library", "it does not contain libkeel.so.4, which usr/bin/sh in it needs"),
         ("initramfs-module", "it does not contain the module jetty"),
         ("initramfs-script", "1 file in it is not that of its package: scripts/local"),

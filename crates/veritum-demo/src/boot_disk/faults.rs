@@ -112,6 +112,12 @@ fn damage(files: &mut BTreeMap<String, Node>, path: &str) {
     }
 }
 
+fn lock(files: &mut BTreeMap<String, Node>, path: &str) {
+    if let Some(Node::File { mode, .. }) = files.get_mut(path) {
+        *mode = 0o644;
+    }
+}
+
 const MENU: &str = "boot/grub/grub.cfg";
 const FSTAB: &str = "etc/fstab";
 
@@ -199,6 +205,7 @@ pub const BOOT_FAULTS: &[BootFault] = &[
     parts("initramfs-other", Latent, "a module in the initial file system is not the installed one", |p| edit(p, &format!("usr/lib/modules/{KERNEL}/kernel/fs/jetty.ko"), |c| flip(c, 9000, 4))),
     parts("initramfs-hole", Breaks, "a block of the initial file system is zeros", |p| edit(p, &initramfs(), |c| { let at = c.len() / 3; fill(c, at, 512, 0); })),
     parts("initramfs-init", Breaks, "the initial file system has no init", |p| remake(p, |files| { files.remove("usr/share/initramfs-tools/init"); })),
+    parts("initramfs-locked", Breaks, "init in the initial file system cannot be executed", |p| remake(p, |files| lock(files, "usr/share/initramfs-tools/init"))),
     parts("initramfs-script", Breaks, "a script in the initial file system is not the package's", |p| remake(p, |files| damage(files, "usr/share/initramfs-tools/scripts/local"))),
     parts("initramfs-module", Breaks, "the initial file system lacks a module that the root needs", |p| remake(p, |files| { files.remove(&format!("usr/lib/modules/{KERNEL}/kernel/fs/jetty.ko")); })),
     parts("initramfs-library", Breaks, "the initial file system lacks a library of its shell", |p| remake(p, |files| { files.remove("usr/lib64/libkeel.so.4"); })),
@@ -215,6 +222,7 @@ pub const BOOT_FAULTS: &[BootFault] = &[
     parts("fstab-kind", Breaks, "fstab gives a file system another type", |p| replace(p, FSTAB, "vfat", "ext4")),
     parts("crypttab", Slows, "crypttab names a device that does not exist", |p| p.put("etc/crypttab", format!("hold UUID={NONE} none luks\n"))),
     parts("first-program", Breaks, "the first program of the system is damaged", |p| edit(p, "usr/lib/systemd/systemd", |c| flip(c, 400, 40))),
+    parts("first-program-locked", Breaks, "the first program of the system cannot be executed", |p| lock(&mut p.root, "usr/lib/systemd/systemd")),
     parts("first-program-link", Breaks, "the link to the first program leads nowhere", |p| { p.root.insert("usr/sbin/init".into(), Node::Link("../lib/systemd/absent".into())); }),
     parts("first-linker", Breaks, "the dynamic linker is missing", |p| { p.root.remove("usr/lib64/ld-foreshore.so.2"); }),
     parts("first-library", Breaks, "a library of the first program is cut off", |p| edit(p, "usr/lib64/libkeel.so.4", |c| c.truncate(9000))),

@@ -53,8 +53,8 @@ pub(super) fn unpacked(root: &BTreeMap<String, Node>) -> Vec<u8> {
         }
     }
     for name in ["init", "scripts/functions", "scripts/local"] {
-        if let Some(Node::File { content, .. }) = root.get(&format!("usr/share/initramfs-tools/{name}")) {
-            member(&mut out, name, 0o100_755, content);
+        if let Some(Node::File { content, mode }) = root.get(&format!("usr/share/initramfs-tools/{name}")) {
+            member(&mut out, name, 0o100_000 | mode, content);
         }
     }
     for (name, list) in super::modules::lists(&INSTALLED[..INITIAL]) {

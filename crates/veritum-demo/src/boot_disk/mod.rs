@@ -30,6 +30,8 @@ const EFI: usize = 2 * MIB;
 const ROOT: usize = 6 * MIB;
 const ROOT_SIZE: usize = SIZE - ROOT - MIB;
 /// The version of the kernel.
+/// The ends of paths of files that are executed, beside those in folders for programs.
+const EXECUTED: [&str; 3] = ["systemd/systemd", "ld-foreshore.so.2", "initramfs-tools/init"];
 /// Where the second system has its boot menu.
 const SECOND_PLACE: &str = "(,gpt4)/boot/grub";
 const KERNEL: &str = "6.9.4-foreshore";
@@ -152,7 +154,8 @@ impl Parts {
     }
 
     fn put(&mut self, path: &str, content: impl Into<Vec<u8>>) {
-        let mode = if path.contains("/bin/") || path.contains("/sbin/") { 0o755 } else { 0o644 };
+        let is_executed = path.contains("bin/") || EXECUTED.iter().any(|end| path.ends_with(end));
+        let mode = if is_executed { 0o755 } else { 0o644 };
         self.root.insert(path.to_owned(), Node::File { content: content.into(), mode });
     }
 

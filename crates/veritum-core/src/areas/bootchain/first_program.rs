@@ -176,6 +176,10 @@ fn missing(files: &PackageFiles<'_>, one: &Needed, faults: &mut Faults) {
 }
 
 fn content(files: &PackageFiles<'_>, path: &SystemPath, one: &Needed, faults: &mut Faults, examined: &mut Examined) {
+    if one.kind == Kind::Program && !files.is_executable(path) {
+        let cause = format!("it cannot be executed; {}", one.why);
+        faults.push(fault(files, path, Verdict::WrongPermissions, cause).known_by(KnownBy::Derived));
+    }
     let bytes = match files.read(path) {
         Ok(bytes) => bytes.unwrap_or_default(),
         Err(cause) => return faults.push(fault(files, path, Verdict::Unreadable, cause).known_by(KnownBy::Medium)),

@@ -48,6 +48,8 @@ pub(super) struct Compared {
     pub(super) outdated: Vec<String>,
     /// The modules, and the lists of them.
     pub(super) modules: ModuleLists,
+    /// Programs and scripts that cannot be executed, while the installed files can.
+    pub(super) not_executable: Vec<String>,
     /// The paths of all members.
     pub(super) paths: BTreeSet<String>,
     /// What its programs and libraries need, by their paths.
@@ -70,6 +72,8 @@ pub(super) struct Comparison<'a> {
     theirs: Vec<u8>,
 }
 
+/// The bits of a mode by which someone can execute a file: without all of them not even root can.
+pub(super) const EXECUTABLE: u32 = 0o111;
 const PIECE: usize = 128 * 1024;
 /// So many names of one file are remembered: a program for many commands has a few hundred.
 const MAX_NAMES: usize = 1000;
@@ -107,6 +111,9 @@ impl<'a> Comparison<'a> {
         }
         if !member.is_file() || member.size == 0 || is_early(member) {
             return Ok(());
+        }
+        if member.mode & EXECUTABLE == 0 && is_executed(&name) && self.is_executable(&name) {
+            compared.not_executable.push(name.clone());
         }
         let (is_list, is_setting) = (ModuleLists::wants(&name), name.starts_with("conf/"));
         if !(is_list || is_setting || is_program(&name)) || member.size > MAX_KEPT {
@@ -246,6 +253,13 @@ impl<'a> Comparison<'a> {
         all
     }
 
+    /// Whether the installed file can be executed.
+    fn is_executable(&self, name: &str) -> bool {
+        let own = SystemPath::parse(format!("/{name}").as_bytes()).ok();
+        let installed = |path: SystemPath| self.machine.look(&self.files.physical(&path)?).ok().flatten();
+        own.into_iter().chain(self.origins(name)).find_map(installed).is_some_and(|stat| stat.mode & EXECUTABLE != 0)
+    }
+
     fn has_content(&self, path: &SystemPath, size: u64, content: &[u8]) -> bool {
         let read = self.machine.read_up_to(path, size.max(1));
         read.is_ok_and(|read| read.is_some_and(|read| read == content))
@@ -271,6 +285,19 @@ fn is_early(member: &Member) -> bool {
 }
 
 /// Whether a member can be a program or a library: what is below the folders for them, but no module and no firmware.
+/// Whether a member is executed, and not only read.
+fn is_executed(name: &str) -> bool {
+    let below = name.strip_prefix("usr/").unwrap_or(name);
+    let file = name.rsplit('/').next().unwrap_or(name);
+    let is_in = |folder: &str| below.starts_with(folder);
+    name == "init"
+        || is_in("bin/")
+        || is_in("sbin/")
+        || is_in("scripts/")
+        || file.starts_with("ld-")
+        || file == "systemd-udevd"
+}
+
 fn is_program(name: &str) -> bool {
     let below = name.strip_prefix("usr/").unwrap_or(name);
     let is_library = |rest: &str| !rest.starts_with("modules/") && !rest.starts_with("firmware/");

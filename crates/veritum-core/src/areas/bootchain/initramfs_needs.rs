@@ -58,6 +58,7 @@ pub(super) fn judge(
     let mut needs = Needs { files, kernel, compared, contents: &contents, faults };
     needs.scripts();
     needs.libraries();
+    needs.executable();
     let modules = needs.root_module(wanted, examined);
     needs.openers(wanted, examined);
     needs.resume(wanted);
@@ -152,6 +153,16 @@ impl Needs<'_, '_> {
             if uses_udev && !self.contents.has(name) {
                 self.missing(name, format!("it does not contain {name}, by which the drivers of disks are loaded"));
             }
+        }
+    }
+
+    /// What is executed.
+    fn executable(&mut self) {
+        for path in &self.compared.not_executable {
+            let cause = format!("{} in it cannot be executed, and the installed file can", quoted(path.as_bytes()));
+            let fault = self.fault(path, Verdict::WrongPermissions, cause);
+            let is_needed = path == "init" || path == "scripts/init-top/udev" || self.contents.core.contains(&**path);
+            self.faults.push(if is_needed { fault } else { fault.latent() });
         }
     }
 

@@ -163,6 +163,11 @@ impl<'a> PackageFiles<'a> {
         std::iter::successors(next(path), next).take(MAX_LINKS).last()
     }
 
+    /// Whether a file can be executed by someone: if not, not even by root. Also true if that is not known.
+    pub(super) fn is_executable(&self, path: &SystemPath) -> bool {
+        self.system.machine.look(path).ok().flatten().is_none_or(|stat| stat.mode & 0o111 != 0)
+    }
+
     /// Whether something exists at a path, symlinks followed.
     pub(super) fn exists(&self, path: &SystemPath) -> bool {
         self.system.machine.resolve(path).is_ok()
