@@ -194,6 +194,13 @@ fn an_initial_file_system_that_is_not_compressed_is_compared_all_the_same() {
 }
 
 #[test]
+fn a_volume_that_is_said_to_be_inside_of_itself_is_not_judged() {
+    let text = told(&Bench::with(&disk_as(SEED, Variant::VolumeInItself).unwrap()).check());
+    assert!(text.lines().all(|line| line.starts_with("not checked: /etc/")), "{text}");
+    assert_eq!(text.lines().count(), 2, "{text}");
+}
+
+#[test]
 fn what_the_owner_signed_is_named_and_not_judged() {
     let text = told(&Bench::with(&disk_as(SEED, Variant::OwnKey).unwrap()).check());
     assert!(text.lines().all(|line| line.starts_with("not checked: ")), "{text}");
@@ -229,6 +236,10 @@ fn what_is_needed_is_named_with_what_needs_it() {
             "first-program-link",
             "/usr/lib/systemd/absent: /sbin/init leads to it; it is the first program of the system",
         ),
+        ("efi-loader-other", "grubx64.efi.signed, but /usr/lib/shim/shimx64.efi.signed"),
+        ("mount-module", "vfat.ko: its package ships it; /boot/efi (vfat) is mounted with it"),
+        ("modules-list-alias", "without it vfat is not found, and /boot/efi (vfat) is mounted with it"),
+        ("kernel-modules", "and ends in emergency mode: /boot/efi (vfat) is mounted with it"),
         ("first-program-locked", "/usr/lib/systemd/systemd: it cannot be executed"),
         ("initramfs-locked", "init in it cannot be executed, and the installed file can"),
         ("initramfs-library", "it does not contain libkeel.so.4, which usr/bin/sh in it needs"),

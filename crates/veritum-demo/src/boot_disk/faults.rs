@@ -112,6 +112,18 @@ fn damage(files: &mut BTreeMap<String, Node>, path: &str) {
     }
 }
 
+fn in_modules(path: &str) -> String {
+    format!("usr/lib/modules/{KERNEL}/{path}")
+}
+
+/// A start that does not need the EFI partition.
+fn without_efi(parts: &mut Parts) {
+    edit(parts, FSTAB, |content| {
+        let text = String::from_utf8_lossy(content).replace("umask=0077", "nofail,umask=0077");
+        *content = text.into_bytes();
+    });
+}
+
 fn lock(files: &mut BTreeMap<String, Node>, path: &str) {
     if let Some(Node::File { mode, .. }) = files.get_mut(path) {
         *mode = 0o644;
@@ -174,6 +186,10 @@ pub const BOOT_FAULTS: &[BootFault] = &[
     disk("efi-boot-sector", Breaks, "the EFI partition's boot sector is lost", |d| fill(d, EFI, 512, 0)),
     parts("efi-loader-bytes", Breaks, "the boot loader on the EFI partition is damaged", |p| edit_efi(p, "grubx64.efi", |c| flip(c, 50_000, 64))),
     parts("efi-loader-cut", Breaks, "the boot loader on the EFI partition is cut off", |p| edit_efi(p, "grubx64.efi", |c| c.truncate(9000))),
+    parts("efi-loader-other", Breaks, "another of the packages' EFI programs is in the place of the boot loader", |p| {
+        let shim = p.efi["EFI/foreshore/shimx64.efi"].clone();
+        p.efi.insert("EFI/foreshore/grubx64.efi".into(), shim);
+    }),
     parts("efi-shim-missing", Breaks, "the first EFI program is missing", |p| { p.efi.remove("EFI/foreshore/shimx64.efi"); }),
     parts("efi-menu-place", Breaks, "the EFI boot loader searches for another file system", |p| {
         edit_efi(p, "grub.cfg", |c| *c = format!("search.fs_uuid {NONE} root \nset prefix=($root)'/boot/grub'\nconfigfile $prefix/grub.cfg\n").into_bytes());
@@ -221,6 +237,10 @@ pub const BOOT_FAULTS: &[BootFault] = &[
     parts("fstab-label", Breaks, "fstab names a label that does not exist", |p| edit(p, FSTAB, |c| c.extend(b"LABEL=breakwater /srv ext4 defaults 0 2\n"))),
     parts("fstab-kind", Breaks, "fstab gives a file system another type", |p| replace(p, FSTAB, "vfat", "ext4")),
     parts("crypttab", Slows, "crypttab names a device that does not exist", |p| p.put("etc/crypttab", format!("hold UUID={NONE} none luks\n"))),
+    parts("crypttab-mount", Breaks, "crypttab names a device that does not exist, and fstab mounts what is in it", |p| {
+        p.put("etc/crypttab", format!("hold UUID={NONE} none luks\n"));
+        edit(p, FSTAB, |content| content.extend(b"/dev/mapper/hold /srv ext4 defaults 0 2\n"));
+    }),
     parts("first-program", Breaks, "the first program of the system is damaged", |p| edit(p, "usr/lib/systemd/systemd", |c| flip(c, 400, 40))),
     parts("first-program-locked", Breaks, "the first program of the system cannot be executed", |p| lock(&mut p.root, "usr/lib/systemd/systemd")),
     parts("first-program-link", Breaks, "the link to the first program leads nowhere", |p| { p.root.insert("usr/sbin/init".into(), Node::Link("../lib/systemd/absent".into())); }),
@@ -229,9 +249,17 @@ pub const BOOT_FAULTS: &[BootFault] = &[
     parts("first-library-missing", Breaks, "a library of the first program is missing", |p| { p.root.remove("usr/lib/berth/libberth.so.1"); }),
     parts("first-target", Breaks, "what systemd starts by default is missing", |p| { p.root.remove("usr/lib/systemd/system/default.target"); }),
     parts("folder-dev", Breaks, "the folder for devices is missing", |p| { p.root.remove("dev"); }),
-    parts("modules-list", Slows, "the list of modules is cut off", |p| edit(p, &format!("usr/lib/modules/{KERNEL}/modules.dep.bin"), |c| c.truncate(40))),
-    parts("modules-list-other", Slows, "the list of modules is that of others", |p| { p.root.remove(&format!("usr/lib/modules/{KERNEL}/modules.alias.bin")); }),
+    parts("modules-list", Breaks, "the list of modules is cut off, and one is needed", |p| edit(p, &in_modules("modules.dep.bin"), |c| c.truncate(40))),
+    parts("modules-list-slow", Slows, "the list of modules is cut off, and none is needed", |p| {
+        without_efi(p);
+        edit(p, &in_modules("modules.dep.bin"), |c| c.truncate(40));
+    }),
+    parts("modules-list-alias", Breaks, "the list of what modules are for is missing, and one is needed", |p| { p.root.remove(&in_modules("modules.alias.bin")); }),
+    parts("modules-list-symbols", Latent, "the list of what modules offer is missing", |p| { p.root.remove(&in_modules("modules.symbols.bin")); }),
+    parts("mount-module", Breaks, "the module that mounts the EFI partition is missing", |p| { p.root.remove(&in_modules("kernel/fs/fat/vfat.ko")); }),
+    parts("mount-module-needs", Breaks, "a module that this one needs is damaged", |p| edit(p, &in_modules("kernel/fs/fat/bilge.ko"), |c| flip(c, 9000, 4))),
     parts("module-bytes", Latent, "an installed module is damaged", |p| edit(p, &format!("usr/lib/modules/{KERNEL}/kernel/drivers/foghorn.ko"), |c| flip(c, 9000, 4))),
     parts("module-missing", Latent, "an installed module is missing", |p| { p.root.remove(&format!("usr/lib/modules/{KERNEL}/kernel/drivers/gangway.ko")); }),
-    parts("kernel-modules", Slows, "the kernel's modules are missing", |p| p.root.retain(|path, _| !path.starts_with("usr/lib/modules/"))),
+    parts("kernel-modules", Breaks, "the kernel's modules are missing, and one is needed", |p| p.root.retain(|path, _| !path.starts_with("usr/lib/modules/"))),
+    parts("kernel-modules-slow", Slows, "the kernel's modules are missing, and none is needed", |p| { without_efi(p); p.root.retain(|path, _| !path.starts_with("usr/lib/modules/")); }),
 ];

@@ -45,7 +45,7 @@ pub(super) fn unpacked(root: &BTreeMap<String, Node>) -> Vec<u8> {
     member(&mut out, "usr", 0o40_755, b"");
     let is_in = |path: &str| {
         ["usr/bin/", "usr/sbin/", "usr/lib64/"].iter().any(|folder| path.starts_with(folder))
-            || path.contains(&format!("{KERNEL}/kernel/fs"))
+            || INSTALLED[..INITIAL].iter().any(|(own, ..)| path.ends_with(&format!("/{own}.ko")))
     };
     for (path, node) in root.iter().filter(|(path, _)| is_in(path)) {
         if let Node::File { content, mode } = node {

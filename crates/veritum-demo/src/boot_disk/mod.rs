@@ -30,6 +30,8 @@ const EFI: usize = 2 * MIB;
 const ROOT: usize = 6 * MIB;
 const ROOT_SIZE: usize = SIZE - ROOT - MIB;
 /// The version of the kernel.
+/// The kernel's settings: what it reads FAT with is a module.
+const CONFIG: &str = "CONFIG_EXT4_FS=m\nCONFIG_VFAT_FS=m\nCONFIG_FAT_DEFAULT_CODEPAGE=437\nCONFIG_NLS_CODEPAGE_437=y\n";
 /// The ends of paths of files that are executed, beside those in folders for programs.
 const EXECUTED: [&str; 3] = ["systemd/systemd", "ld-foreshore.so.2", "initramfs-tools/init"];
 /// Where the second system has its boot menu.
@@ -121,8 +123,8 @@ impl Parts {
             let content = modules::module(name, &Seed::new(seed, name).bytes(20_000));
             (format!("usr/lib/modules/{KERNEL}/kernel/{name}.ko"), content)
         };
-        let of_kernel: Files =
-            modules::INSTALLED.iter().map(module).chain([(format!("boot/vmlinuz-{KERNEL}"), kernel)]).collect();
+        let own = [(format!("boot/vmlinuz-{KERNEL}"), kernel), (format!("boot/config-{KERNEL}"), CONFIG.into())];
+        let of_kernel: Files = modules::INSTALLED.iter().map(module).chain(own).collect();
         let of_base: Files = [
             ("usr/bin/cleat", 30_000),
             ("usr/sbin/fsck", 20_000),
@@ -232,7 +234,7 @@ impl Parts {
         for (name, list) in modules::lists(&modules::INSTALLED) {
             self.put(&format!("usr/lib/modules/{KERNEL}/{name}"), list);
         }
-        self.put(&format!("usr/lib/modules/{KERNEL}/modules.builtin"), "kernel/fs/fat/fat.ko\n");
+        self.put(&format!("usr/lib/modules/{KERNEL}/modules.builtin"), "kernel/fs/nls/nls_cp437.ko\n");
         let packed = initramfs::pack(&self.root);
         self.put(&format!("boot/initrd.img-{KERNEL}"), packed);
         for (name, content) in programs {
@@ -347,6 +349,8 @@ pub enum Variant {
     OtherLoader,
     /// The first EFI program is in EFI/BOOT, too.
     Removable,
+    /// crypttab says that an encrypted volume is inside of itself.
+    VolumeInItself,
     /// The boot loader and the kernel are signed with a key of the machine's owner.
     OwnKey,
     /// The kernel is another build of the same version, signed like the packages' programs.
@@ -376,6 +380,12 @@ pub fn disk_as(seed: u64, variant: Variant) -> io::Result<Vec<u8>> {
         Variant::OtherLoader => {
             parts.efi.insert("EFI/ferry/ferry.efi".into(), efi::program(seed, "ferry", 20_000));
             parts.efi.insert("EFI/BOOT/bootx64.efi".into(), efi::program(seed, "ferry", 20_000));
+        }
+        Variant::VolumeInItself => {
+            parts.put("etc/crypttab", "hold /dev/mapper/hold none luks\n");
+            if let Some(Node::File { content, .. }) = parts.root.get_mut("etc/fstab") {
+                content.extend(b"/dev/mapper/hold /srv ext4 defaults 0 2\n");
+            }
         }
         Variant::Removable => {
             let shim = parts.efi["EFI/foreshore/shimx64.efi"].clone();

@@ -6,11 +6,13 @@ use super::KERNEL;
 pub(super) type Said = (&'static str, &'static str, &'static str);
 
 /// The installed modules.
-pub(super) const INSTALLED: [Said; 4] = [
+pub(super) const INSTALLED: [Said; 6] = [
     ("fs/ext4/ext4", "jetty", "fs-ext4"),
     ("fs/jetty", "", ""),
     ("drivers/gangway", "", "quay:gangway-*"),
     ("drivers/foghorn", "", ""),
+    ("fs/fat/vfat", "bilge", "fs-vfat"),
+    ("fs/fat/bilge", "", ""),
 ];
 /// Those in the initial file system: the first ones.
 pub(super) const INITIAL: usize = 2;

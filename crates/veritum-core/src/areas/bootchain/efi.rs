@@ -23,6 +23,8 @@ pub(super) struct Efi<'a, 'b> {
     pub(super) volume: usize,
     pub(super) fat: FatFiles,
     entries: Vec<FatEntry>,
+    /// The signed programs that installed packages ship for it.
+    shipped: Vec<Shipped>,
 }
 
 /// A signed program of a package.
@@ -76,7 +78,8 @@ pub(super) fn judge(
             faults.push(fault.latent().known_by(KnownBy::SelfProof));
         }
         examined.coverage.examined += 1;
-        let efi = Efi { layout, files, signers, others, volume, fat, entries };
+        let mut efi = Efi { layout, files, signers, others, volume, fat, entries, shipped: Vec::new() };
+        efi.shipped = efi.read_shipped();
         let own = names.iter().find(|name| efi.has_folder(name)).unwrap_or(&names[0]);
         if found.is_some() {
             // Another disk can have another system of the same name.
@@ -150,8 +153,7 @@ impl Efi<'_, '_> {
         Fault::on_disk(Stage::EfiPartition, name, verdict, cause)
     }
 
-    /// The signed programs that installed packages ship for the EFI partition.
-    fn shipped(&self) -> Vec<Shipped> {
+    fn read_shipped(&self) -> Vec<Shipped> {
         let mut all = Vec::new();
         for folder in std::iter::once(SHIM).chain(GRUB).map(SystemPath::literal) {
             for name in self.files.names(&folder).unwrap_or_default() {
@@ -172,10 +174,10 @@ impl Efi<'_, '_> {
 
     /// Judges the system's own folder.
     fn judge_own(&self, own: &str, boots: Option<usize>, faults: &mut Faults, examined: &mut Examined) {
-        let shipped = self.shipped();
+        let shipped = &self.shipped;
         let has_shim = shipped.iter().any(|program| program.name.starts_with("shim"));
         let has_grub = shipped.iter().any(|program| program.name.starts_with("grub"));
-        for program in &shipped {
+        for program in shipped {
             let is_started = program.name.starts_with("shim") || program.name.starts_with("grub");
             let path = format!("EFI/{own}/{}", program.name);
             // The manager of keys and the program that writes firmware entries are started only when they are needed.
@@ -240,6 +242,14 @@ impl Efi<'_, '_> {
         examined.coverage.bytes += bytes.len() as u64;
         let right = shipped.and_then(|program| program.bytes.as_ref().ok());
         let is_right = right.is_some_and(|right| *right == bytes);
+        let is_same = |one: &&Shipped| one.bytes.as_ref().is_ok_and(|shipped| *shipped == bytes);
+        let other = self.shipped.iter().find(is_same).filter(|_| !is_right);
+        // In the place of one that starts the system, another of the packages' programs does something else.
+        if let (Some(program), Some(other)) = (shipped, other) {
+            let cause = format!("it is not {}, but {}", program.path, other.path);
+            let fault = self.fault(path, Verdict::Altered, cause).package(owner).known_by(KnownBy::Package);
+            return faults.push(fault.breaks_if(is_started));
+        }
         if let Some(signer) = self.signers.stranger(&bytes).filter(|_| !is_right) {
             let is_shipped = right.is_some_and(|right| content_checksum(right) == content_checksum(&bytes));
             let content = if is_shipped { ", its content is the package's" } else { "" };
@@ -307,7 +317,6 @@ impl Efi<'_, '_> {
 
     /// Judges what firmware starts from a disk without an entry, if it is there.
     fn judge_removable(&self, own: &str, faults: &mut Faults, examined: &mut Examined) {
-        let shipped = self.shipped();
         for path in self.programs_in(REMOVABLE).collect::<Vec<_>>() {
             let name = path.rsplit('/').next().unwrap_or_default().to_lowercase();
             let read = match self.fat.read(&path) {
@@ -323,7 +332,7 @@ impl Efi<'_, '_> {
             // A boot loader without a signature is the same as that of the system's own folder.
             let is_own =
                 || self.programs_in(own).any(|own| self.fat.read(&own).is_ok_and(|own| own.as_deref() == Some(&read)));
-            if shipped.iter().any(same) || is_own() {
+            if self.shipped.iter().any(same) || is_own() {
                 continue;
             }
             match self_proof(&read) {

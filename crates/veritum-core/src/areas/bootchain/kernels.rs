@@ -2,6 +2,7 @@
 
 use super::fault::{Fault, Faults, Stage};
 use super::menu::MenuStarts;
+use super::mount_modules::MountedKinds;
 use super::packages::{Content, PackageFiles};
 use super::signers::{Signers, own_key};
 use crate::areas::Examined;
@@ -34,7 +35,7 @@ fn in_boot(name: &str) -> SystemPath {
 
 /// Judges the kernels; those that are there, or belong to an installed package.
 pub(super) fn judge(
-    (files, signers): (&PackageFiles<'_>, &Signers),
+    (files, signers, mounted): (&PackageFiles<'_>, &Signers, &MountedKinds<'_>),
     starts: &MenuStarts,
     installed: &[String],
     faults: &mut Faults,
@@ -84,7 +85,7 @@ pub(super) fn judge(
         // A kernel can start without one, if nothing makes one and no entry names one.
         let is_expected = starts.entries.iter().any(|entry| !entry.initramfs.is_empty())
             || MAKERS.iter().any(|path| files.exists(&SystemPath::literal(path)));
-        company(files, &kernel, is_expected, faults);
+        company((files, mounted), &kernel, is_expected, faults);
         if !has_entry && !starts.entries.is_empty() && kernels.is_empty() && installed.contains(&version) {
             let menu = SystemPath::literal("/boot/grub/grub.cfg");
             let cause = format!("it has no entry for the newest kernel, {version}");
@@ -157,7 +158,12 @@ fn content(
 }
 
 /// Judges what belongs to a kernel: its modules, its initial file system.
-fn company(files: &PackageFiles<'_>, kernel: &Kernel, is_expected: bool, faults: &mut Faults) {
+fn company(
+    (files, mounted): (&PackageFiles<'_>, &MountedKinds<'_>),
+    kernel: &Kernel,
+    is_expected: bool,
+    faults: &mut Faults,
+) {
     let version = &kernel.version;
     if is_expected && !files.exists(&kernel.initramfs) {
         let cause = format!("the kernel {version} has no initial file system: it does not find its root");
@@ -165,9 +171,14 @@ fn company(files: &PackageFiles<'_>, kernel: &Kernel, is_expected: bool, faults:
         faults.push(fault.breaks_if(kernel.is_default).action(make(version)));
     }
     let Ok(modules) = SystemPath::literal("/lib/modules").child(version.as_bytes()) else { return };
-    let effect = if kernel.is_default { StartEffect::SlowsStart } else { StartEffect::Latent };
     if !files.exists(&modules) {
-        let cause = format!("the kernel {version} has no modules: it starts without most drivers");
+        let needed = mounted.modules(files, version);
+        let (effect, cause) = match needed.values().next() {
+            _ if !kernel.is_default => (StartEffect::Latent, String::new()),
+            Some(why) => (StartEffect::BreaksStart, format!(", and ends in emergency mode: {why}")),
+            None => (StartEffect::SlowsStart, String::new()),
+        };
+        let cause = format!("the kernel {version} has no modules: it starts without most drivers{cause}");
         faults.push(Fault::on_path(Stage::Mounts, &modules, Verdict::Missing, cause).effect(effect));
     }
 }

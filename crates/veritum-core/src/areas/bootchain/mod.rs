@@ -18,6 +18,7 @@ mod menu;
 mod menu_entries;
 mod module_lists;
 mod module_tree;
+mod mount_modules;
 mod mounts;
 mod others;
 mod packages;

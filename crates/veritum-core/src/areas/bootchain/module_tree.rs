@@ -10,6 +10,7 @@ use super::counted;
 use super::fault::{Fault, Faults, Stage};
 use super::kernels::Kernel;
 use super::module_lists::underscored;
+use super::mount_modules::MountedKinds;
 use super::packages::{Content, PackageFiles};
 use crate::areas::{Cx, Examined};
 use crate::formats::kernel_module::module_of;
@@ -19,7 +20,9 @@ use crate::model::{Action, KnownBy, StartEffect, SystemPath, Verdict, quoted};
 /// The list that a person reads, with what each module needs.
 const DEPENDENCIES: &str = "modules.dep";
 /// The other lists that there are as text, and as a binary trie, which programs read.
-const OTHERS: [&str; 2] = ["modules.alias", "modules.symbols"];
+const OTHERS: [&str; 2] = ["modules.alias", SYMBOLS];
+/// The list of what modules offer each other, by which none is loaded at a start.
+const SYMBOLS: &str = "modules.symbols";
 
 /// Larger modules are not read, in bytes.
 const MAX_MODULE: u64 = 64 << 20;
@@ -29,7 +32,7 @@ const NAMED: usize = 3;
 /// Judges a kernel's modules: the lists by which they are found, and with contents each of them.
 pub(super) fn judge(
     cx: &Cx<'_>,
-    files: &PackageFiles<'_>,
+    (files, mounted): (&PackageFiles<'_>, &MountedKinds<'_>),
     kernel: &Kernel,
     with_contents: bool,
     faults: &mut Faults,
@@ -40,12 +43,14 @@ pub(super) fn judge(
     if !folder.child(b"kernel").is_ok_and(|path| files.exists(&path)) {
         return;
     }
-    let mut tree = Tree { files, kernel, folder: &folder, faults };
+    let needed = if kernel.is_default { mounted.modules(files, &kernel.version) } else { BTreeMap::new() };
+    let mut tree = Tree { files, kernel, folder: &folder, needed, faults };
     let text = tree.dependencies();
     for list in OTHERS {
         tree.other(list);
     }
     if let Some(text) = text {
+        tree.add_dependencies(&text);
         tree.files(&text, with_contents);
         if with_contents {
             tree.contents(cx, &text, examined);
@@ -67,6 +72,8 @@ struct Tree<'a, 'b> {
     files: &'a PackageFiles<'b>,
     kernel: &'a Kernel,
     folder: &'a SystemPath,
+    /// The modules without which the start ends in emergency mode, each with the reason.
+    needed: BTreeMap<String, String>,
     faults: &'a mut Faults,
 }
 
@@ -74,7 +81,15 @@ impl Tree<'_, '_> {
     fn push(&mut self, name: &str, verdict: Verdict, cause: &str, is_used: bool) {
         let Ok(path) = self.folder.child(name.as_bytes()) else { return };
         let version = &self.kernel.version;
-        let effect = if is_used && self.kernel.is_default { StartEffect::SlowsStart } else { StartEffect::Latent };
+        let (effect, why) = match self.needed.iter().next() {
+            _ if !is_used || !self.kernel.is_default => (StartEffect::Latent, String::new()),
+            // By these lists they are found; how much of one is right is not examined.
+            Some((module, why)) if verdict != Verdict::Inconsistent => {
+                (StartEffect::BreaksStart, format!("; without it {module} is not found, and {why}"))
+            }
+            _ => (StartEffect::SlowsStart, String::new()),
+        };
+        let cause = format!("{cause}{why}");
         let fault = Fault::on_path(Stage::Mounts, &path, verdict, cause).effect(effect);
         let known = if verdict == Verdict::Corrupt { KnownBy::SelfProof } else { KnownBy::Derived };
         let action = Action::explained("have the lists made again, in the mounted system", format!("depmod {version}"));
@@ -99,14 +114,11 @@ impl Tree<'_, '_> {
     /// The pairs of a binary list, which programs read.
     fn binary(&mut self, list: &str) -> Option<Vec<Pair>> {
         let name = format!("{list}.bin");
-        let pairs = trie(&self.read(&name, true)?);
+        let is_used = list != SYMBOLS;
+        let pairs = trie(&self.read(&name, is_used)?);
         if pairs.is_none() {
-            self.push(
-                &name,
-                Verdict::Corrupt,
-                "it is cut off, or no list of modules: drivers are not found by it",
-                true,
-            );
+            let cause = "it is cut off, or no list of modules: drivers are not found by it";
+            self.push(&name, Verdict::Corrupt, cause, is_used);
         }
         pairs
     }
@@ -137,7 +149,29 @@ impl Tree<'_, '_> {
 
     fn differ(&mut self, list: &str) {
         let cause = format!("{list} and {list}.bin do not say the same; programs read the second");
-        self.push(list, Verdict::Inconsistent, &cause, true);
+        self.push(list, Verdict::Inconsistent, &cause, list != SYMBOLS);
+    }
+
+    /// Adds the modules that the needed ones need.
+    fn add_dependencies(&mut self, listed: &[(String, Vec<String>)]) {
+        let by_name: BTreeMap<String, &Vec<String>> =
+            listed.iter().filter_map(|(path, needs)| Some((module_of(path)?, needs))).collect();
+        let mut open: Vec<(String, String)> = self.needed.clone().into_iter().collect();
+        while let Some((name, why)) = open.pop() {
+            for other in
+                by_name.get(&name).into_iter().flat_map(|needs| needs.iter()).filter_map(|path| module_of(path))
+            {
+                if !self.needed.contains_key(&other) {
+                    self.needed.insert(other.clone(), why.clone());
+                    open.push((other, why.clone()));
+                }
+            }
+        }
+    }
+
+    /// Why a start needs a module.
+    fn why(&self, path: &SystemPath) -> Option<&String> {
+        self.needed.get(&module_of(&String::from_utf8_lossy(path.name()))?)
     }
 
     /// Whether the listed modules are there, and those that are there are listed.
@@ -147,7 +181,11 @@ impl Tree<'_, '_> {
             let Ok(path) = self.folder.join(folder.as_bytes()) else { continue };
             let Ok(there) = self.files.names(&path) else { continue };
             let there: BTreeSet<String> = there.iter().map(|name| String::from_utf8_lossy(name).into_owned()).collect();
-            lost += names.iter().filter(|name| !there.contains(**name)).count() as u64;
+            let gone: Vec<&str> = names.iter().copied().filter(|name| !there.contains(*name)).collect();
+            lost += gone.len() as u64;
+            let paths = gone.iter().filter_map(|name| path.child(name.as_bytes()).ok());
+            let needed: Vec<SystemPath> = paths.filter(|path| !with_contents && self.why(path).is_some()).collect();
+            self.wrong(Verdict::Missing, &needed);
             let is_new = |name: &&String| module_of(name).is_some() && !names.contains(&***name);
             unlisted += there.iter().filter(is_new).count() as u64;
         }
@@ -226,6 +264,15 @@ impl Tree<'_, '_> {
             Verdict::Unreadable => (KnownBy::Medium, "it cannot be read"),
             _ => (KnownBy::Package, "it is not what its package ships"),
         };
+        let (needed, paths): (Vec<SystemPath>, Vec<SystemPath>) =
+            paths.iter().cloned().partition(|path| self.why(path).is_some());
+        for path in needed {
+            // Only the list of modules tells of one that no known package ships.
+            let what = if self.files.owner(&path).is_none() { "the list of modules names it" } else { what };
+            let cause = self.why(&path).map_or_else(String::new, |why| format!("{what}; {why}"));
+            let fault = Fault::on_path(Stage::Mounts, &path, verdict, cause).breaks().known_by(known);
+            self.faults.push(fault.package(self.files.owner(&path)).action(self.files.repair(&path)));
+        }
         if paths.len() > NAMED {
             let names: Vec<String> = paths.iter().take(NAMED).map(|path| quoted(path.name())).collect();
             let cause =
@@ -233,7 +280,7 @@ impl Tree<'_, '_> {
             let fault = Fault::on_entry(Stage::Mounts, self.folder, "modules", verdict, cause);
             return self.faults.push(fault.latent().known_by(known).action(self.files.repair(self.folder)));
         }
-        for path in paths {
+        for path in &paths {
             let fault = Fault::on_path(Stage::Mounts, path, verdict, what).latent().known_by(known);
             self.faults.push(fault.package(self.files.owner(path)).action(self.files.repair(path)));
         }

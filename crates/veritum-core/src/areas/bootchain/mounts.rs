@@ -98,12 +98,18 @@ impl Judge<'_, '_> {
     fn find(&self, device: &str) -> There {
         let device = &*device_name(device);
         if let Some(name) = device.strip_prefix("/dev/mapper/") {
-            let listed = self.volumes.iter().any(|volume| volume.name == name);
-            return if listed || name.contains('-') { There::Unknown } else { There::No };
+            let listed = self.volumes.iter().find(|volume| volume.name == name);
+            // Of one volume inside of another nothing is known.
+            let below = listed.filter(|volume| !volume.device.starts_with("/dev/mapper/"));
+            let is_there = below.map(|volume| self.find(&volume.device));
+            let is_possible = listed.is_some() || name.contains('-');
+            return if is_possible && !matches!(is_there, Some(There::No)) { There::Unknown } else { There::No };
         }
         let is_named = ["UUID=", "LABEL=", "PARTUUID="].iter().any(|kind| device.starts_with(kind));
         if !is_named {
-            return There::Unknown;
+            // The running system shows all devices that there are.
+            let is_gone = device.starts_with("/dev/") && self.files.is_live() && !self.exists(device.as_bytes());
+            return if is_gone { There::No } else { There::Unknown };
         }
         match self.layout.set.named(device) {
             // The kernel does not see what no partition contains.
@@ -139,7 +145,7 @@ impl Judge<'_, '_> {
                         format!("line {}: {} is said to be {}, and is {kind}", mount.line, mount.device, mount.kind);
                     faults.push(fault(Verdict::Inconsistent, cause).effect(self.effect(mount)));
                 }
-                if !is_root && mount.kind != "swap" && !mount.is_optional() && !self.has_folder(&mount.place) {
+                if !is_root && mount.kind != "swap" && !mount.is_optional() && !self.exists(&mount.place) {
                     // systemd creates missing mount points.
                     examined.note_extent(format!("the mount point {place} does not exist; it is created at the start"));
                 }
@@ -193,7 +199,7 @@ impl Judge<'_, '_> {
         own.is_some_and(|own| partition_number(device).is_some_and(|number| number != own))
     }
 
-    fn has_folder(&self, place: &[u8]) -> bool {
+    fn exists(&self, place: &[u8]) -> bool {
         SystemPath::parse(place).is_ok_and(|place| self.files.exists(&place))
     }
 

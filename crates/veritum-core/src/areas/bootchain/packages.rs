@@ -179,6 +179,11 @@ impl<'a> PackageFiles<'a> {
         Some(machine.look(&machine.resolve(path).ok()?).ok()??.mtime)
     }
 
+    /// Whether it is the running system.
+    pub(super) fn is_live(&self) -> bool {
+        self.system.machine.is_live()
+    }
+
     /// Whether the system is read from its disks without being mounted: nothing of it can be repaired then.
     pub(super) fn is_unmounted(&self) -> bool {
         self.system.disks.is_some()

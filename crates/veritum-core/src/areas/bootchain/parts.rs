@@ -6,7 +6,8 @@ use super::packages::PackageFiles;
 use super::tables::StartedBy;
 use super::{
     BIOS_LOADER, BOOTCHAIN, EFI_LOADERS, bios, counted, efi, firmware, first_program, initramfs, initramfs_needs,
-    installed_kernels, kernels, loader_files, menu, module_tree, mounts, others, signers, superblocks, tables,
+    installed_kernels, kernels, loader_files, menu, module_tree, mount_modules, mounts, others, signers, superblocks,
+    tables,
 };
 use crate::areas::{Checked, Cx, Examined};
 use crate::devices::VolumeKind;
@@ -104,8 +105,10 @@ impl Machine<'_, '_> {
             true => menu::judge(layout, files, (boots, root), &mut faults, examined),
             false => menu::MenuStarts::default(),
         };
-        let kernels = kernels::judge((files, &signers), &starts, &installed_kernels(self.cx), &mut faults, examined);
         let kind = root.and_then(|root| layout.volume(root).contains.as_ref()).map(|found| found.kind);
+        let mounted = mount_modules::MountedKinds::new(layout, &fstab, kind);
+        let kernels =
+            kernels::judge((files, &signers, &mounted), &starts, &installed_kernels(self.cx), &mut faults, examined);
         let openers = mounts::openers(files, &fstab);
         let is_checked = fstab.iter().any(|mount| mount.place == b"/" && mount.pass > 0);
         let wanted = initramfs_needs::Wanted { layout, root: kind, openers: &openers, is_checked };
@@ -116,7 +119,7 @@ impl Machine<'_, '_> {
         }
         let with_contents = self.cx.scope.is_deep(&BOOTCHAIN);
         for kernel in &kernels {
-            module_tree::judge(self.cx, files, kernel, with_contents, &mut faults, examined);
+            module_tree::judge(self.cx, (files, &mounted), kernel, with_contents, &mut faults, examined);
         }
         for kernel in kernels.iter().filter(|_| !is_quick) {
             later.initramfs.extend(initramfs::judge(self.cx, files, kernel, &wanted, &mut faults, examined));
