@@ -112,16 +112,18 @@ fn damage(files: &mut BTreeMap<String, Node>, path: &str) {
     }
 }
 
+/// The administrator's link instead of a unit.
+fn link(parts: &mut Parts, unit: &str, target: &str) {
+    parts.root.insert(format!("etc/systemd/system/{unit}"), Node::Link(target.to_owned()));
+}
+
 fn in_modules(path: &str) -> String {
     format!("usr/lib/modules/{KERNEL}/{path}")
 }
 
 /// A start that does not need the EFI partition.
 fn without_efi(parts: &mut Parts) {
-    edit(parts, FSTAB, |content| {
-        let text = String::from_utf8_lossy(content).replace("umask=0077", "nofail,umask=0077");
-        *content = text.into_bytes();
-    });
+    replace(parts, FSTAB, "umask=0077", "nofail,umask=0077");
 }
 
 fn lock(files: &mut BTreeMap<String, Node>, path: &str) {
@@ -228,6 +230,13 @@ pub const BOOT_FAULTS: &[BootFault] = &[
     parts("initramfs-shell", Breaks, "the initial file system has no shell", |p| remake(p, |files| { files.remove("usr/bin/sh"); })),
     parts("initramfs-check", Latent, "the initial file system cannot check the root", |p| remake(p, |files| { files.remove("usr/sbin/fsck.ext4"); })),
     parts("initramfs-program", Latent, "a program in the initial file system that a start does not need is not the package's", |p| remake(p, |files| damage(files, "usr/bin/cleat"))),
+    parts("target-masked", Breaks, "a target that every start reaches is masked", |p| link(p, "basic.target", "/dev/null")),
+    parts("target-lost", Breaks, "what systemd starts by default is a link that leads nowhere", |p| link(p, "default.target", "/lib/systemd/system/quay.target")),
+    parts("target-end", Breaks, "systemd starts into emergency mode by default", |p| {
+        p.put("usr/lib/systemd/system/emergency.target", "[Unit]\n");
+        link(p, "default.target", "/usr/lib/systemd/system/emergency.target");
+    }),
+    parts("menu-end", Breaks, "the menu starts into rescue mode by itself", |p| replace(p, MENU, "ro quiet", "ro systemd.unit=rescue.target")),
     parts("fstab-root", Latent, "fstab names another root", |p| replace(p, FSTAB, "UUID=5a17b00c", "UUID=00000000")),
     parts("fstab-efi", Breaks, "fstab mounts a file system that does not exist", |p| replace(p, FSTAB, "5A17-B00C", "0000-0000")),
     parts("fstab-swap", Slows, "fstab names swap space that does not exist", |p| edit(p, FSTAB, |c| c.extend(format!("UUID={NONE} none swap sw 0 0\n").bytes()))),

@@ -310,6 +310,12 @@ impl Superblock {
         self.incompat & incompat::VALUE_INODES != 0
     }
 
+    /// The features that a reader must know (`s_feature_incompat`; Documentation/filesystems/ext4, "The Super Block").
+    #[must_use]
+    pub fn required_features(&self) -> u32 {
+        self.incompat
+    }
+
     /// Whether the file system's journal has to be applied before it is as it should be.
     #[must_use]
     pub fn needs_recovery(&self) -> bool {

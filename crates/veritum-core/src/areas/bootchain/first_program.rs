@@ -15,10 +15,10 @@ const INIT: &str = "/sbin/init";
 /// What the initial file system has mounted moves here.
 const FOLDERS: [&str; 4] = ["/dev", "/proc", "/run", "/sys"];
 /// Where systemd finds its units (systemd.unit(5)).
-const UNITS: [&str; 4] =
+pub(super) const UNITS: [&str; 4] =
     ["/etc/systemd/system", "/usr/local/lib/systemd/system", "/lib/systemd/system", "/usr/lib/systemd/system"];
 /// The targets that come before all others.
-const TARGETS: [&str; 3] = ["sysinit.target", "basic.target", "local-fs.target"];
+pub(super) const TARGETS: [&str; 3] = ["sysinit.target", "basic.target", "local-fs.target"];
 /// Where the dynamic linker looks for libraries, beside the folder in which it is itself (ld.so(8)).
 const LIBRARIES: [&str; 4] = ["/lib", "/usr/lib", "/lib64", "/usr/lib64"];
 /// More programs and libraries are not followed.
@@ -56,23 +56,45 @@ impl Needed {
 
 /// Finds what is needed to start with the arguments of the menu's default entry.
 pub(super) fn find(files: &PackageFiles<'_>, started: Option<&Started>) -> Vec<Needed> {
-    let argument = |name: &str| started?.arguments.iter().rev().find_map(|word| word.strip_prefix(name));
-    let named = argument("init=").and_then(|path| SystemPath::parse(path.as_bytes()).ok());
-    let path = named.unwrap_or_else(|| SystemPath::literal(INIT));
+    let path = first_program(started);
     let mut search = Search { files, needed: Vec::new(), seen: BTreeSet::new(), loaded: BTreeSet::new(), linker: None };
     for folder in FOLDERS.map(SystemPath::literal) {
         search.add(Kind::Folder, vec![folder], "what the kernel provides is mounted there".to_owned());
     }
     search.add(Kind::Program, vec![path.clone()], "it is the first program of the system".to_owned());
     search.follow();
-    if files.physical(&path).is_some_and(|path| path.name() == b"systemd") {
-        let first = argument("systemd.unit=").unwrap_or("default.target");
+    if is_systemd(files, started) {
+        let first = default_target(started);
         for name in std::iter::once(first).chain(TARGETS) {
             let places = UNITS.iter().filter_map(|folder| SystemPath::literal(folder).child(name.as_bytes()).ok());
             search.add(Kind::Target, places.collect(), "systemd starts less than it should without it".to_owned());
         }
     }
     search.needed
+}
+
+/// The first program with the arguments of a menu entry.
+fn first_program(started: Option<&Started>) -> SystemPath {
+    let words = started.map(|started| &started.arguments[..]).unwrap_or_default();
+    let named = words.iter().rev().find_map(|word| word.strip_prefix("init="));
+    named.and_then(|path| SystemPath::parse(path.as_bytes()).ok()).unwrap_or_else(|| SystemPath::literal(INIT))
+}
+
+/// Whether the first program is systemd.
+pub(super) fn is_systemd(files: &PackageFiles<'_>, started: Option<&Started>) -> bool {
+    files.physical(&first_program(started)).is_some_and(|path| path.name() == b"systemd")
+}
+
+/// The unit that systemd starts with the arguments of a menu entry (systemd(1), kernel-command-line(7)).
+pub(super) fn default_target(started: Option<&Started>) -> &str {
+    let named = |word: &'_ String| match &**word {
+        "single" | "rescue" | "s" | "S" | "1" => Some("rescue.target"),
+        "emergency" | "-b" => Some("emergency.target"),
+        _ => None,
+    };
+    let words = started.map(|started| &started.arguments[..]).unwrap_or_default();
+    let found = words.iter().rev().find_map(|word| word.strip_prefix("systemd.unit=").or_else(|| named(word)));
+    found.unwrap_or("default.target")
 }
 
 struct Search<'a, 'b> {

@@ -8,6 +8,7 @@ mod efi_menu;
 mod fault;
 mod firmware;
 mod first_program;
+mod first_targets;
 mod initramfs;
 mod initramfs_members;
 mod initramfs_needs;

@@ -150,6 +150,13 @@ impl<'a> PackageFiles<'a> {
         self.system.machine.resolve(path).ok()
     }
 
+    /// Whether a path exists in its folder, even as a symlink that leads nowhere.
+    pub(super) fn is_entry(&self, path: &SystemPath) -> bool {
+        let machine = &self.system.machine;
+        let look = || machine.look(&machine.resolve(&path.parent()?).ok()?.child(path.name()).ok()?).ok()?;
+        look().is_some()
+    }
+
     /// Where a symlink leads, and what that leads to, and so on; `None` for what is no symlink.
     pub(super) fn leads_to(&self, path: &SystemPath) -> Option<SystemPath> {
         const MAX_LINKS: usize = 16;

@@ -5,9 +5,9 @@ use super::layout::Layout;
 use super::packages::PackageFiles;
 use super::tables::StartedBy;
 use super::{
-    BIOS_LOADER, BOOTCHAIN, EFI_LOADERS, bios, counted, efi, firmware, first_program, initramfs, initramfs_needs,
-    installed_kernels, kernels, loader_files, menu, module_tree, mount_modules, mounts, others, signers, superblocks,
-    tables,
+    BIOS_LOADER, BOOTCHAIN, EFI_LOADERS, bios, counted, efi, firmware, first_program, first_targets, initramfs,
+    initramfs_needs, installed_kernels, kernels, loader_files, menu, module_tree, mount_modules, mounts, others,
+    signers, superblocks, tables,
 };
 use crate::areas::{Checked, Cx, Examined};
 use crate::devices::VolumeKind;
@@ -71,6 +71,9 @@ impl Machine<'_, '_> {
             return faults;
         }
         let has_loader = how.bios || how.uefi;
+        if let Some(boots) = boots.filter(|_| has_loader) {
+            superblocks::for_grub(layout, boots, &mut faults);
+        }
         let signers = signers::Signers::of_packages(files);
         if how.uefi && !layout.set.disks.is_empty() {
             let own = self.own_folders();
@@ -125,6 +128,9 @@ impl Machine<'_, '_> {
             later.initramfs.extend(initramfs::judge(self.cx, files, kernel, &wanted, &mut faults, examined));
         }
         later.first = first_program::find(files, starts.started());
+        if first_program::is_systemd(files, starts.started()) {
+            first_targets::judge(files, starts.started(), &mut faults);
+        }
         mounts::judge(layout, files, root, &mut faults, examined);
         faults
     }

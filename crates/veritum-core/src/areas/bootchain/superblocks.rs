@@ -38,6 +38,25 @@ fn is_marked(layout: &Layout, at: usize) -> bool {
     }
 }
 
+/// Features of ext4 that GRUB 2 does not know, with their names: it reads no file system that has one.
+const UNKNOWN_TO_GRUB: [(u32, &str); 4] =
+    [(0x400, "ea_inode"), (0x1000, "dirdata"), (0x8000, "inline_data"), (0x2_0000, "casefold")];
+
+/// Judges whether GRUB reads the file system with its files.
+pub(super) fn for_grub(layout: &Layout, at: usize, faults: &mut Faults) {
+    let volume = layout.volume(at);
+    if volume.contains.as_ref().is_none_or(|found| found.kind != VolumeKind::Ext4) {
+        return;
+    }
+    let features = FileSystem::open(&volume.bytes).map_or(0, |fs| fs.superblock.required_features());
+    for (_, name) in UNKNOWN_TO_GRUB.iter().filter(|(feature, _)| features & feature != 0) {
+        let cause = format!("its file system has the feature {name}, with which GRUB does not read it");
+        let fault = Fault::on_disk(Stage::LoaderFiles, layout.volume_name(at), Verdict::Inconsistent, cause);
+        let action = "/boot on a file system of its own, without this feature, then GRUB installed again (ext4(5))";
+        faults.push(fault.breaks().known_by(KnownBy::Derived).action(action));
+    }
+}
+
 /// Judges the first superblock of an ext4 file system: neither the kernel nor GRUB uses its copies.
 pub(super) fn first(layout: &Layout, at: usize, faults: &mut Faults) {
     let volume = layout.volume(at);
