@@ -47,6 +47,7 @@
 //! let settings = Settings {
 //!     root,
 //!     disks: Vec::new(),
+//!     partition: None,
 //!     store: None,
 //!     trust: dir.path().join("trust"),
 //!     state_dir: Some(dir.path().join("state")),
