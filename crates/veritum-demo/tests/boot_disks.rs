@@ -194,6 +194,18 @@ fn an_initial_file_system_that_is_not_compressed_is_compared_all_the_same() {
 }
 
 #[test]
+fn boot_on_a_partition_of_its_own_is_found_without_fstab() {
+    let of = |variant| told(&Bench::with(&disk_as(SEED, variant).unwrap()).check());
+    assert_eq!(of(Variant::BootApart), "");
+    let text = of(Variant::BootUnlisted);
+    assert!(text.starts_with("Some(Latent) Incomplete /etc/fstab: it has no line for /boot"), "{text}");
+    assert_eq!(text.lines().count(), 1, "{text}");
+    let text = of(Variant::BootWithoutFstab);
+    assert!(text.starts_with("Some(Latent) Missing /etc/fstab"), "{text}");
+    assert_eq!(text.lines().count(), 1, "{text}");
+}
+
+#[test]
 fn a_volume_that_is_said_to_be_inside_of_itself_is_not_judged() {
     let text = told(&Bench::with(&disk_as(SEED, Variant::VolumeInItself).unwrap()).check());
     assert!(text.lines().all(|line| line.starts_with("not checked: /etc/")), "{text}");

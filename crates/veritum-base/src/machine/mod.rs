@@ -38,7 +38,7 @@ pub use lock::{Held, LockError, lock_exclusive, lock_shared};
 pub use programs::{Holders, Program, Running, holders, running};
 pub use protect::{Protection, ProtectionPolicy};
 pub use raw_disk::RawDisk;
-pub use raw_systems::{LoaderFolder, loader_folders, raw_systems, started_system};
+pub use raw_systems::{LoaderFolder, boot_volume, loader_folders, raw_systems, started_system};
 pub use sparse::SparseWriter;
 pub use time_zone::MachineTimeZone;
 pub use volumes::{Mounted, Volume, volumes};

@@ -16,7 +16,7 @@ use rustix::io::Errno;
 
 use super::disk::{Disk, Exchange, FreeSpace, Name, Node};
 use super::live::LiveDisk;
-use super::raw_systems::{mounts_of, small_file};
+use super::raw_systems::{boot_volume, mounts_of, small_file};
 use crate::devices::DiskSet;
 use crate::devices::ext4::{FileSystem, Inode, Type};
 use crate::model::{FileKind, Identity, Instant, Stat};
@@ -65,7 +65,7 @@ impl std::fmt::Debug for RawDisk {
 
 impl RawDisk {
     /// The system whose root is the volume at this position, with the file systems that its fstab(5) mounts below, as far as they are ext4
-    /// and on these disks. `path` is its root's path on the host, by which it is opened.
+    /// and on these disks, and that for /boot. `path` is its root's path on the host, by which it is opened.
     ///
     /// # Errors
     /// When its root cannot be read, or this process can have no secret.
@@ -88,7 +88,19 @@ impl RawDisk {
                 disk.mounted_on.insert(folder, At { fs, inode: ROOT });
             }
         }
+        disk.mount_boot(set, root);
         Ok(disk)
+    }
+
+    /// Mounts the file system for /boot although fstab(5) does not name it, or names another: what starts the system is there all the same.
+    fn mount_boot(&mut self, set: &DiskSet, root: usize) {
+        let Some(folder) = self.walk(self.root(), b"/boot") else { return };
+        let is_filled = folder.fs != self.root().fs || self.walk(self.root(), b"/boot/grub").is_some();
+        let known: Vec<usize> = self.systems.iter().map(|mounted| mounted.volume).collect();
+        let volume = boot_volume(set, set.volumes[root].disk).filter(|at| !is_filled && !known.contains(at));
+        if let Some(fs) = volume.and_then(|at| self.mount(set, at).ok()) {
+            self.mounted_on.insert(folder, At { fs, inode: ROOT });
+        }
     }
 
     fn root(&self) -> At {

@@ -95,6 +95,20 @@ impl LoaderFolder {
     }
 }
 
+/// The ext4 file system for /boot on a disk, given by its position, if there is exactly one: with GRUB's folder and no root of a system.
+#[must_use]
+pub fn boot_volume(set: &DiskSet, disk: usize) -> Option<usize> {
+    let is = |at: &usize| {
+        let is_boot = |fs: FileSystem<'_>| {
+            FOLDERS.iter().any(|folder| !folder.contains('/') && fs.find(folder.as_bytes()).is_some())
+                && fs.find(b"etc").is_none()
+        };
+        set.volumes[*at].disk == disk && ext4(set, *at).is_some_and(is_boot)
+    };
+    let mut found = (0..set.volumes.len()).filter(is);
+    found.next().filter(|_| found.next().is_none())
+}
+
 /// Which of these systems a disk starts, by its boot code or by the files with which GRUB finds its menu on an EFI partition; all are given
 /// by their positions. `None` if that is not clear.
 #[must_use]

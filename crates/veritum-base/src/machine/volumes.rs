@@ -76,6 +76,12 @@ pub fn volumes(machine: &Machine) -> Vec<Volume> {
     if !lines.iter().any(|line| line.place.is_root()) {
         lines.insert(0, Line { place: SystemPath::root(), read_only: None, by_hand: false, checked: None });
     }
+    // What starts the system can be mounted without a line: by a person, or as the line is lost.
+    for place in ["/boot", "/boot/efi"].map(SystemPath::literal) {
+        if !lines.iter().any(|line| line.place == place) {
+            lines.push(Line { place, read_only: None, by_hand: true, checked: None });
+        }
+    }
     let volume = |line: Line| {
         let mounted = mounted(machine, &line.place);
         let shown = mounted.is_some() || !line.by_hand;

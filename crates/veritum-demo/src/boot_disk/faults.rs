@@ -184,6 +184,7 @@ pub const BOOT_FAULTS: &[BootFault] = &[
     })),
     disk("table-giant", Breaks, "the root's partition ends far behind the disk", |d| on_tables(d, |entries| entries[256 + 40..256 + 48].fill(0x7f))),
     disk("table-efi-type", Latent, "the EFI partition has another type", |d| on_tables(d, |entries| flip(entries, 128, 4))),
+    disk("root-descriptors", Breaks, "the group descriptors of the root are zeros", |d| fill(d, ROOT + 4096, 4096, 0)),
     disk("root-superblock", Breaks, "the root's superblock is damaged", |d| fill(d, ROOT + 1024, 1024, 0)),
     disk("efi-boot-sector", Breaks, "the EFI partition's boot sector is lost", |d| fill(d, EFI, 512, 0)),
     parts("efi-loader-bytes", Breaks, "the boot loader on the EFI partition is damaged", |p| edit_efi(p, "grubx64.efi", |c| flip(c, 50_000, 64))),

@@ -82,6 +82,8 @@ enum Second {
     None,
     /// `/var` of the system.
     Var,
+    /// `/boot` of the system.
+    Boot,
     /// Another system.
     System,
 }
@@ -247,6 +249,19 @@ impl Parts {
         self.efi.insert("EFI/foreshore/grub.cfg".into(), stub.into_bytes());
     }
 
+    /// Moves what is in /boot to a partition of its own.
+    fn boot_apart(&mut self) {
+        let uuid = written(VAR_UUID);
+        self.second = Second::Boot;
+        self.core = grub::core_image(&self.grub, "(,gpt4)/grub");
+        self.put("boot/grub/i386-pc/core.img", self.core.clone());
+        let search = format!("--set=root {}", root_uuid());
+        let menu = menu().replace(&search, &format!("--set=root {uuid}")).replace("\t/boot/", "\t/");
+        self.put("boot/grub/grub.cfg", menu);
+        let stub = format!("search.fs_uuid {uuid} root \nset prefix=($root)'/grub'\nconfigfile $prefix/grub.cfg\n");
+        self.efi.insert("EFI/foreshore/grub.cfg".into(), stub.into_bytes());
+    }
+
     /// Puts the disk together.
     fn assemble(&self) -> io::Result<Vec<u8>> {
         let mut image = vec![0; SIZE];
@@ -261,10 +276,13 @@ impl Parts {
             (table::LINUX, ROOT, ROOT + self.size()),
         ];
         let mut root = self.root.clone();
-        let below = |path: &String| path.strip_prefix("var/").map(str::to_owned);
+        let apart = if self.second == Second::Boot { "boot" } else { "var" };
+        let below = |path: &String| Some(path.strip_prefix(apart)?.strip_prefix('/')?.to_owned());
         let second: BTreeMap<String, Node> = match self.second {
             Second::None => BTreeMap::new(),
-            Second::Var => root.iter().filter_map(|(path, node)| Some((below(path)?, node.clone()))).collect(),
+            Second::Var | Second::Boot => {
+                root.iter().filter_map(|(path, node)| Some((below(path)?, node.clone()))).collect()
+            }
             Second::System => {
                 let is_in = |path: &String| ["etc", "var"].iter().any(|folder| path.starts_with(folder));
                 let own = root.iter().filter(|(path, _)| is_in(path)).map(|(path, node)| (path.clone(), node.clone()));
@@ -272,9 +290,9 @@ impl Parts {
                 own.chain([("boot/grub/i386-pc/core.img".to_owned(), core)]).collect()
             }
         };
-        if self.second == Second::Var {
+        if matches!(self.second, Second::Var | Second::Boot) {
             root.retain(|path, _| below(path).is_none());
-            root.insert("var".into(), Node::Folder);
+            root.insert(apart.into(), Node::Folder);
         }
         if !second.is_empty() {
             let (start, size) = (ROOT + self.size(), ROOT_SIZE - self.size());
@@ -349,6 +367,12 @@ pub enum Variant {
     OtherLoader,
     /// The first EFI program is in EFI/BOOT, too.
     Removable,
+    /// `/boot` has a partition of its own.
+    BootApart,
+    /// The same, and fstab does not name it.
+    BootUnlisted,
+    /// The same, and there is no fstab.
+    BootWithoutFstab,
     /// crypttab says that an encrypted volume is inside of itself.
     VolumeInItself,
     /// The boot loader and the kernel are signed with a key of the machine's owner.
@@ -380,6 +404,15 @@ pub fn disk_as(seed: u64, variant: Variant) -> io::Result<Vec<u8>> {
         Variant::OtherLoader => {
             parts.efi.insert("EFI/ferry/ferry.efi".into(), efi::program(seed, "ferry", 20_000));
             parts.efi.insert("EFI/BOOT/bootx64.efi".into(), efi::program(seed, "ferry", 20_000));
+        }
+        Variant::BootApart | Variant::BootUnlisted | Variant::BootWithoutFstab => {
+            parts.boot_apart();
+            let listed = format!("UUID={} /boot ext4 defaults 0 2\n", written(VAR_UUID));
+            match (variant, parts.root.get_mut("etc/fstab")) {
+                (Variant::BootApart, Some(Node::File { content, .. })) => content.extend(listed.bytes()),
+                (Variant::BootWithoutFstab, _) => drop(parts.root.remove("etc/fstab")),
+                _ => {}
+            }
         }
         Variant::VolumeInItself => {
             parts.put("etc/crypttab", "hold /dev/mapper/hold none luks\n");

@@ -86,6 +86,11 @@ pub(super) struct Journal<'f> {
     sequence: u32,
 }
 
+/// Why there is no journal to be read, which is no damage.
+pub(super) const ELSEWHERE: &str = "it is on another device, or there is none";
+/// Why a journal is not read that may be right.
+pub(super) const UNKNOWN: &str = "it uses features that Veritum does not know";
+
 impl<'f> Journal<'f> {
     /// Opens the journal of a file system.
     ///
@@ -94,7 +99,7 @@ impl<'f> Journal<'f> {
     pub(super) fn open(fs: &'f FileSystem<'f>) -> Result<Self, &'static str> {
         let number = fs.superblock.journal_inode;
         if number == 0 {
-            return Err("it is on another device, or there is none");
+            return Err(ELSEWHERE);
         }
         let inode = fs.inode(number).map_err(|_| "its inode is damaged")?;
         let content = fs.content(&inode);
@@ -108,7 +113,7 @@ impl<'f> Journal<'f> {
         let features = if is_second { be32(&head, 0x28) } else { 0 };
         let has_sums = features & (SUMS_2 | SUMS_3) != 0;
         if features & !KNOWN != 0 {
-            return Err("it uses features that Veritum does not know");
+            return Err(UNKNOWN);
         }
         let uuid: [u8; 16] = array(&head, 0x30).unwrap_or_default();
         if has_sums {

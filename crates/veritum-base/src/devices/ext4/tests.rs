@@ -270,3 +270,23 @@ proptest::proptest! {
         }
     }
 }
+
+#[test]
+fn what_the_kernel_does_not_mount_is_known_beside_the_superblock() {
+    let faults = |image: &Vec<u8>| FileSystem::open(image).unwrap().mount_faults();
+    assert_eq!(faults(sound()), []);
+    let (descriptors, journal, root) = {
+        let fs = FileSystem::open(sound()).unwrap();
+        let first = |inode: u32| fs.content(&fs.inode(inode).unwrap()).place_of(0).unwrap();
+        (2048, first(8), first(inode::ROOT))
+    };
+    let zeroed = |at: u64| {
+        let mut image = sound().to_vec();
+        let at = usize::try_from(at).unwrap();
+        image[at..at + 1024].fill(0);
+        faults(&image)
+    };
+    assert_eq!(zeroed(descriptors), [MountFault::Descriptors(2)]);
+    assert_eq!(zeroed(journal), [MountFault::Journal("its superblock is not valid")]);
+    assert_eq!(zeroed(root), [MountFault::Root]);
+}

@@ -182,6 +182,7 @@ pub fn examine_bare_disks(set: Arc<DiskSet>) -> Examined {
     tables::judge(&layout, StartedBy::by_partitions(&layout), &all, &mut faults);
     for at in layout.of_kind(VolumeKind::Ext4).collect::<Vec<_>>() {
         superblocks::first(&layout, at, &mut faults);
+        superblocks::mountable(&layout, at, &mut faults);
     }
     faults.add_to(&mut examined);
     for (at, volume) in layout.set.volumes.iter().enumerate() {

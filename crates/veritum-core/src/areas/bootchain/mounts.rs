@@ -75,6 +75,11 @@ pub(super) fn judge(
         let cause = "it has no line for /: the root stays as the kernel mounted it";
         faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Incomplete, cause).latent());
     }
+    let boot = layout.volume_of(&SystemPath::literal("/boot"));
+    if boot.is_some() && boot != root && !mounts.is_empty() && !mounts.iter().any(|mount| mount.place == b"/boot") {
+        let cause = "it has no line for /boot, which has a file system of its own: new kernels do not come there";
+        faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Incomplete, cause).latent());
+    }
     let judge = Judge { layout, files, root, volumes: &volumes };
     mounts.iter().for_each(|mount| judge.mount(mount, faults, examined));
     volumes.iter().for_each(|volume| judge.crypt(volume, faults, examined));

@@ -2,7 +2,7 @@
 
 use super::layout::Layout;
 use crate::areas::Examined;
-use crate::machine::{LoaderFolder, loader_folders, raw_systems};
+use crate::machine::{LoaderFolder, boot_volume, loader_folders, raw_systems};
 
 /// The boot loaders of this system and of others.
 pub(super) struct Others {
@@ -30,6 +30,11 @@ impl Others {
         let is = |volume: usize| layout.volume(volume).contains.as_ref().is_some_and(|found| found.uuid == uuid);
         self.others.iter().map(|folder| folder.volume).find(|volume| is(*volume))
     }
+}
+
+/// The volume that looks like /boot of the system with this root, if that is not mounted.
+pub(super) fn boot_of(layout: &Layout, root: usize) -> Option<usize> {
+    boot_volume(&layout.set, layout.volume(root).disk).filter(|volume| !layout.is_mounted(*volume))
 }
 
 /// Names the systems that were not examined. `can_choose` says whether --partition chooses one of them.

@@ -57,7 +57,7 @@ impl Machine<'_, '_> {
         let how = self.started_by();
         examined.coverage.examined += layout.set.disks.len() as u64;
         tables::judge(layout, how, &self.start_disks(how), &mut faults);
-        superblocks::judge(layout, self.checked, &mut faults);
+        superblocks::judge(layout, !files.is_unmounted(), self.checked, &mut faults);
         self.name_hybrid(examined);
         self.name_hidden(examined);
         others::name(layout, self.cx.system.disks.is_some(), examined);
@@ -67,6 +67,12 @@ impl Machine<'_, '_> {
         let extent = self.cx.system.machine.extent();
         if let Some(place) = extent.unmounted_above(&grub) {
             examined.leave_out(format!("boot code, boot menu, kernels: {place} is listed in fstab, and not mounted"));
+            mounts::judge(layout, files, root, &mut faults, examined);
+            return faults;
+        }
+        if let Some(volume) = root.filter(|_| !files.exists(&grub)).and_then(|root| others::boot_of(layout, root)) {
+            let name = layout.volume_name(volume);
+            examined.leave_out(format!("boot code, boot menu, kernels: {name} looks like /boot, and is not mounted"));
             mounts::judge(layout, files, root, &mut faults, examined);
             return faults;
         }

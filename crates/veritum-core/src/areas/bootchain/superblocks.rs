@@ -1,16 +1,21 @@
 //! The superblocks of the file systems that the system mounts: whether GRUB and the kernel can use them, and what the kernel noted there.
 
+use super::counted;
 use super::fault::{Fault, Faults, Stage};
 use super::layout::Layout;
 use crate::areas::Checked;
-use crate::devices::ext4::{self, FileSystem};
+use crate::devices::ext4::{self, FileSystem, MountFault};
 use crate::devices::{Mark, VolumeKind};
 use crate::model::{KnownBy, Verdict};
 
-/// Judges those of mounted file systems; what another area reported of one is not repeated.
-pub(super) fn judge(layout: &Layout, checked: &Checked, faults: &mut Faults) {
+/// Judges those of mounted file systems; what another area reported of one is not repeated. `is_in_use` says whether the kernel has mounted
+/// them: it changes what is examined here.
+pub(super) fn judge(layout: &Layout, is_in_use: bool, checked: &Checked, faults: &mut Faults) {
     for at in (0..layout.set.volumes.len()).filter(|at| layout.is_mounted(*at)) {
         first(layout, at, faults);
+        if !is_in_use {
+            mountable(layout, at, faults);
+        }
         let name = layout.volume_name(at);
         if is_marked(layout, at) && !is_reported(checked, &name) {
             let cause = "the kernel has marked it with errors: it is checked at the start";
@@ -35,6 +40,29 @@ fn is_marked(layout: &Layout, at: usize) -> bool {
         }
         Some(found) => found.marks(&volume.bytes).contains(&Mark::Errors),
         None => false,
+    }
+}
+
+/// Judges whether the kernel mounts an ext4 file system whose superblock is valid.
+pub(super) fn mountable(layout: &Layout, at: usize, faults: &mut Faults) {
+    let volume = layout.volume(at);
+    if volume.contains.as_ref().is_none_or(|found| found.kind != VolumeKind::Ext4) {
+        return;
+    }
+    let Ok(fs) = FileSystem::open_owned(&volume.bytes) else { return };
+    for fault in fs.mount_faults() {
+        let (part, cause) = match fault {
+            MountFault::Descriptors(count) => {
+                let what = counted(u64::from(count), "is not valid", "are not valid");
+                ("group descriptors", format!("{what}; neither the kernel nor GRUB uses their copies"))
+            }
+            MountFault::Journal(why) => ("ext4's journal", format!("{why}: the kernel does not mount the file system")),
+            MountFault::Root => ("root folder", "it cannot be read, or not all of it".to_owned()),
+        };
+        let name = format!("{}: {part}", layout.volume_name(at));
+        let action = "users' files to another disk first (veritum rescue --to DIR --disk DISK); then let its own check correct it (veritum repair volumes --disk DISK)";
+        let fault = Fault::on_disk(Stage::Root, name, Verdict::Corrupt, cause).action(action);
+        faults.push(fault.breaks().known_by(KnownBy::SelfProof));
     }
 }
 
