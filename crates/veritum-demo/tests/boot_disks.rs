@@ -179,6 +179,10 @@ fn the_boot_loader_of_another_system_is_not_judged() {
     assert!(text.lines().all(|line| line.starts_with("not checked: ")), "{text}");
     assert!(text.contains("it is that of the other system, on"), "{text}");
     assert!(text.contains("EFI/foreshore/grub.cfg: it starts the other system, on"), "{text}");
+    let copied = Bench::with(&disk_as(SEED, Variant::CopiedFrom).unwrap());
+    let text = told(&check(&Settings { partition: Some(3), ..copied.settings() }, &copied.image));
+    assert!(text.lines().all(|line| line.starts_with("not checked: ")), "{text}");
+    assert!(text.contains("starts the other system, on"), "{text}");
     // Without a choice, what the disk starts is examined.
     let extent = bench.check().areas[0].extent.clone().unwrap_or_default();
     assert!(extent.contains("partition 3, was not examined (--partition 3)"), "{extent}");
@@ -254,6 +258,7 @@ fn what_is_needed_is_named_with_what_needs_it() {
         ("target-end", "/etc/systemd/system/default.target: what is started by default ends in emergency.target"),
         ("menu-end", "the entry that is started by itself ends in rescue.target"),
         ("mount-module", "vfat.ko: its package ships it; /boot/efi (vfat) is mounted with it"),
+        ("mount-module-unlisted", "it does not name the module vfat; /boot/efi (vfat) is mounted with it"),
         ("modules-list-alias", "without it vfat is not found, and /boot/efi (vfat) is mounted with it"),
         ("kernel-modules", "and ends in emergency mode: /boot/efi (vfat) is mounted with it"),
         ("first-program-locked", "/usr/lib/systemd/systemd: it cannot be executed"),

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use veritum_core::model::StartEffect;
 
-use super::{CORE, EFI, KERNEL, Node, Parts, ROOT, initramfs, table};
+use super::{CORE, EFI, KERNEL, Node, Parts, ROOT, initramfs, modules, table};
 
 type OnParts = fn(&mut Parts);
 type OnDisk = fn(&mut Vec<u8>);
@@ -267,6 +267,13 @@ pub const BOOT_FAULTS: &[BootFault] = &[
     parts("modules-list-alias", Breaks, "the list of what modules are for is missing, and one is needed", |p| { p.root.remove(&in_modules("modules.alias.bin")); }),
     parts("modules-list-symbols", Latent, "the list of what modules offer is missing", |p| { p.root.remove(&in_modules("modules.symbols.bin")); }),
     parts("mount-module", Breaks, "the module that mounts the EFI partition is missing", |p| { p.root.remove(&in_modules("kernel/fs/fat/vfat.ko")); }),
+    parts("mount-module-unlisted", Breaks, "the module that mounts the EFI partition is missing, and the lists do not name it", |p| {
+        p.root.remove(&in_modules("kernel/fs/fat/vfat.ko"));
+        let others: Vec<_> = modules::INSTALLED.iter().filter(|(path, ..)| !path.ends_with("vfat")).copied().collect();
+        for (name, list) in modules::lists(&others) {
+            p.put(&in_modules(name), list);
+        }
+    }),
     parts("mount-module-needs", Breaks, "a module that this one needs is damaged", |p| edit(p, &in_modules("kernel/fs/fat/bilge.ko"), |c| flip(c, 9000, 4))),
     parts("module-bytes", Latent, "an installed module is damaged", |p| edit(p, &format!("usr/lib/modules/{KERNEL}/kernel/drivers/foghorn.ko"), |c| flip(c, 9000, 4))),
     parts("module-missing", Latent, "an installed module is missing", |p| { p.root.remove(&format!("usr/lib/modules/{KERNEL}/kernel/drivers/gangway.ko")); }),

@@ -363,6 +363,8 @@ pub enum Variant {
     TwoSystems,
     /// The same, and the disk starts that one.
     OtherStarts,
+    /// The same, and that one is where this one was copied from: both have the same copy of the core image.
+    CopiedFrom,
     /// The EFI partition has the boot loader of another system, too.
     OtherLoader,
     /// The first EFI program is in EFI/BOOT, too.
@@ -395,9 +397,12 @@ pub fn disk_as(seed: u64, variant: Variant) -> io::Result<Vec<u8>> {
             parts.second = Second::Var;
         }
         Variant::TwoSystems => parts.second = Second::System,
-        Variant::OtherStarts => {
+        Variant::OtherStarts | Variant::CopiedFrom => {
             parts.second = Second::System;
             parts.core = grub::core_image(&parts.grub, SECOND_PLACE);
+            if variant == Variant::CopiedFrom {
+                parts.put("boot/grub/i386-pc/core.img", parts.core.clone());
+            }
             let stub = format!("search.fs_uuid {} root \nset prefix=($root)'/boot/grub'\n", written(VAR_UUID));
             parts.efi.insert("EFI/foreshore/grub.cfg".into(), stub.into_bytes());
         }

@@ -23,8 +23,9 @@ const BEHIND_MBR: u64 = 1;
 /// The disk with boot code, and where its parts are.
 pub(super) struct Boot<'a> {
     pub(super) layout: &'a Layout,
+    pub(super) others: &'a Others,
     /// Its position.
-    disk: usize,
+    pub(super) disk: usize,
     pub(super) device: &'a Device,
     pub(super) name: String,
     /// The sector where the core image belongs; `None` if there is no place for it.
@@ -95,7 +96,7 @@ pub(super) fn judge(
     };
     let has_gpt = layout.disk(disk).gpt.is_there();
     let copy = files.read(&copied("boot.img")).ok().flatten().filter(|copy| copy.len() == sector::SIZE);
-    let boot = Boot { layout, disk, device: &layout.disk(disk).device, name, place, has_gpt, shipped, copy };
+    let boot = Boot { layout, others, disk, device: &layout.disk(disk).device, name, place, has_gpt, shipped, copy };
     let Ok(first) = boot.device.bytes_at(0, sector::SIZE) else { return };
     examined.coverage.examined += 1;
     boot.own_copy(files, faults);

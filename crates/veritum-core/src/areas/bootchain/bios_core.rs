@@ -165,6 +165,15 @@ impl Boot<'_> {
                 true
             }
         };
+        // That of a copied system is the same but for this.
+        let number = split(prefix).and_then(|(device, _)| {
+            device.rsplit(',').next()?.trim_start_matches(|letter: char| !letter.is_ascii_digit()).parse().ok()
+        });
+        let other = number.and_then(|number| self.others.on_partition(self.layout, self.disk, number));
+        if let Some(other) = other.filter(|_| !is_right) {
+            let whose = self.layout.volume_name(other);
+            return examined.leave_out(format!("the core image of {} starts the other system, on {whose}", self.name));
+        }
         if !is_right {
             let whose = expected.map_or_else(String::new, |own| format!("(,{own})"));
             let cause = format!("it looks for its menu in {prefix}, which is {whose}{path} here");

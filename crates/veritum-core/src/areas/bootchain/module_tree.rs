@@ -123,17 +123,37 @@ impl Tree<'_, '_> {
         pairs
     }
 
-    /// What the text says that each module needs.
+    /// What each module needs, as programs read it, else as the text says it.
     fn dependencies(&mut self) -> Option<Vec<(String, Vec<String>)>> {
         let binary = self.binary(DEPENDENCIES);
-        let text = dependencies(&self.read(DEPENDENCIES, false)?);
-        let as_set = |all: &[(String, Vec<String>)]| all.iter().cloned().collect::<BTreeSet<_>>();
-        let listed: Option<Vec<_>> =
+        let binary: Option<Vec<_>> =
             binary.map(|pairs| pairs.iter().flat_map(|(_, line)| dependencies(line.as_bytes())).collect());
-        if listed.is_some_and(|listed| as_set(&listed) != as_set(&text)) {
+        let text = self.read(DEPENDENCIES, false).map(|text| dependencies(&text));
+        if let Some(listed) = &binary {
+            self.unlisted(listed);
+        }
+        let as_set = |all: &[(String, Vec<String>)]| all.iter().cloned().collect::<BTreeSet<_>>();
+        if let (Some(binary), Some(text)) = (&binary, &text)
+            && as_set(binary) != as_set(text)
+        {
             self.differ(DEPENDENCIES);
         }
-        Some(text)
+        binary.or(text)
+    }
+
+    /// Needed modules that are not listed: they are not found, if they are there at all.
+    fn unlisted(&mut self, listed: &[(String, Vec<String>)]) {
+        let names: BTreeSet<String> = listed.iter().filter_map(|(path, _)| module_of(path)).collect();
+        let Ok(path) = self.folder.child(format!("{DEPENDENCIES}.bin").as_bytes()) else { return };
+        for (name, why) in self.needed.iter().filter(|(name, _)| !names.contains(*name)) {
+            let cause = format!("it does not name the module {name}; {why}");
+            let fault = Fault::on_path(Stage::Mounts, &path, Verdict::Incomplete, cause).breaks();
+            let action = Action::explained(
+                "put the module back (its kernel's package), then have the lists made again, in the mounted system",
+                format!("depmod {}", self.kernel.version),
+            );
+            self.faults.push(fault.known_by(KnownBy::Derived).action(action));
+        }
     }
 
     fn other(&mut self, list: &str) {

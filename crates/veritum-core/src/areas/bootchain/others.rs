@@ -25,6 +25,15 @@ impl Others {
         self.own.iter().find(is_on).is_none().then_some(other.volume)
     }
 
+    /// The volume with the files of a boot loader of another system, by its partition on a disk.
+    pub(super) fn on_partition(&self, layout: &Layout, disk: usize, number: u32) -> Option<usize> {
+        let is = |volume: usize| {
+            let found = layout.volume(volume);
+            found.disk == disk && found.partition.as_ref().is_some_and(|partition| partition.number == number)
+        };
+        self.others.iter().map(|folder| folder.volume).find(|volume| is(*volume))
+    }
+
     /// The volume with the files of a boot loader of another system that searches for a file system.
     pub(super) fn searched(&self, layout: &Layout, uuid: &str) -> Option<usize> {
         let is = |volume: usize| layout.volume(volume).contains.as_ref().is_some_and(|found| found.uuid == uuid);
