@@ -177,12 +177,12 @@ fn the_boot_loader_of_another_system_is_not_judged() {
     let chosen = Settings { partition: Some(3), ..bench.settings() };
     let text = told(&check(&chosen, &bench.image));
     assert!(text.lines().all(|line| line.starts_with("not checked: ")), "{text}");
-    assert!(text.contains("it is that of the other system, on"), "{text}");
-    assert!(text.contains("EFI/foreshore/grub.cfg: it starts the other system, on"), "{text}");
+    assert!(text.contains("it was written from"), "{text}");
+    assert!(text.contains("EFI/foreshore/grub.cfg: it leads to"), "{text}");
     let copied = Bench::with(&disk_as(SEED, Variant::CopiedFrom).unwrap());
     let text = told(&check(&Settings { partition: Some(3), ..copied.settings() }, &copied.image));
     assert!(text.lines().all(|line| line.starts_with("not checked: ")), "{text}");
-    assert!(text.contains("starts the other system, on"), "{text}");
+    assert!(text.contains("which this system does not mount"), "{text}");
     // Without a choice, what the disk starts is examined.
     let extent = bench.check().areas[0].extent.clone().unwrap_or_default();
     assert!(extent.contains("partition 3, was not examined (--partition 3)"), "{extent}");
@@ -220,7 +220,7 @@ fn a_volume_that_is_said_to_be_inside_of_itself_is_not_judged() {
 fn what_the_owner_signed_is_named_and_not_judged() {
     let text = told(&Bench::with(&disk_as(SEED, Variant::OwnKey).unwrap()).check());
     assert!(text.lines().all(|line| line.starts_with("not checked: ")), "{text}");
-    let key = "signed with a key of its own (CN=Owner of counter-03); whether firmware accepts it is not examined";
+    let key = "signed by others than the packages' programs (CN=Owner of counter-03); whether firmware accepts that is not examined";
     assert!(text.contains(&format!("EFI/foreshore/grubx64.efi, its content is the package's: {key}")), "{text}");
     assert!(text.contains(&format!("vmlinuz-6.9.4-foreshore: {key}")), "{text}");
 }
@@ -255,8 +255,8 @@ fn what_is_needed_is_named_with_what_needs_it() {
         ("efi-loader-other", "grubx64.efi.signed, but /usr/lib/shim/shimx64.efi.signed"),
         ("target-masked", "basic.target: it is masked"),
         ("target-lost", "/etc/systemd/system/default.target: it leads to /lib/systemd/system/quay.target, which"),
-        ("target-end", "/etc/systemd/system/default.target: what is started by default ends in emergency.target"),
-        ("menu-end", "the entry that is started by itself ends in rescue.target"),
+        ("target-end", "/etc/systemd/system/default.target: it leads to emergency.target: only that is started"),
+        ("menu-end", "its default entry starts only rescue.target"),
         ("mount-module", "vfat.ko: its package ships it; /boot/efi (vfat) is mounted with it"),
         ("mount-module-unlisted", "it does not name the module vfat; /boot/efi (vfat) is mounted with it"),
         ("modules-list-alias", "without it vfat is not found, and /boot/efi (vfat) is mounted with it"),

@@ -136,6 +136,11 @@ impl From<WorkError> for Failure {
                     false => "wait until it ends, then run the command again".into(),
                 }),
             ),
+            WorkError::NoSystem { .. } => Self::usage(
+                error.to_string(),
+                "the system can be on another disk, or in a file system that is read only when it is mounted".into(),
+                Some("see what is on it: veritum list disks --disk DISK".into()),
+            ),
             WorkError::NotRescued { ref why, .. } => {
                 Self::not_done(error.to_string(), why.clone(), Some("copy them first: veritum rescue --to DIR".into()))
             }

@@ -12,6 +12,9 @@ const EXTENDED: [u8; 3] = [0x05, 0x0f, 0x85];
 const PROTECTIVE: u8 = 0xee;
 /// The type of a partition for a boot loader's code (21686148-6449-6E6F-744E-656564454649), as it is written.
 const BOOT_CODE: &[u8; 16] = b"Hah!IdontNeedEFI";
+/// An extended boot loader partition: bc13c2ff-59e6-4262-a352-b275fd6f7172.
+const EXTENDED_BOOT: [u8; 16] =
+    [0xff, 0xc2, 0x13, 0xbc, 0xe6, 0x59, 0x62, 0x42, 0xa3, 0x52, 0xb2, 0x75, 0xfd, 0x6f, 0x71, 0x72];
 /// The type of a file system of Linux (0FC63DAF-8483-4772-8E79-3D69D8477DE4), as it is written.
 const LINUX: [u8; 16] =
     [0xaf, 0x3d, 0xc6, 0x0f, 0x83, 0x84, 0x72, 0x47, 0x8e, 0x79, 0x3d, 0x69, 0xd8, 0x47, 0x7d, 0xe4];
@@ -44,6 +47,12 @@ impl PartitionType {
     #[must_use]
     pub fn is_boot_code(self) -> bool {
         self == Self::Gpt(*BOOT_CODE)
+    }
+
+    /// Whether systemd mounts it at /boot without a line in fstab(5) (Discoverable Partitions Specification, "Extended Boot Loader Partition").
+    #[must_use]
+    pub fn is_extended_boot(self) -> bool {
+        self == Self::Gpt(EXTENDED_BOOT)
     }
 
     /// Whether it is for a file system of Linux.

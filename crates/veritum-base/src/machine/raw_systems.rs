@@ -3,6 +3,7 @@
 use crate::devices::ext4::{FileSystem, Type};
 use crate::devices::{DiskSet, FatFiles, ReadAt as _, VolumeKind};
 use crate::formats::boot::core_image::MAX_IMAGE;
+use crate::formats::boot::menu::searched_file_system;
 use crate::formats::boot::mounts::fstab;
 use crate::formats::numbers::le64;
 
@@ -120,10 +121,18 @@ pub fn started_system(set: &DiskSet, systems: &[usize], disk: usize) -> Option<u
         set.volumes[*at].disk == disk && partition.is_some_and(|partition| partition.kind.is_efi_system())
     };
     let named = (0..set.volumes.len()).filter(is_efi).flat_map(|at| menus_named(set, at));
-    let mut found: Vec<usize> = by_code.chain(named).filter(|at| systems.contains(at)).collect();
+    let system = |at: usize| systems.iter().copied().find(|root| *root == at || boot_of(set, *root) == Some(at));
+    let mut found: Vec<usize> = by_code.chain(named).filter_map(system).collect();
     found.sort_unstable();
     found.dedup();
     <[usize; 1]>::try_from(found).ok().map(|[only]| only)
+}
+
+/// The file system that the system with this root mounts at /boot.
+fn boot_of(set: &DiskSet, root: usize) -> Option<usize> {
+    let text = small_file(&ext4(set, root)?, b"etc/fstab")?;
+    let (device, _) = mounts_of(&text).into_iter().find(|(_, place)| place == b"/boot")?;
+    set.named(&device)
 }
 
 /// The file systems in which the boot loaders on an EFI partition search their menus.
@@ -133,11 +142,8 @@ fn menus_named(set: &DiskSet, efi: usize) -> Vec<usize> {
         let entries = files.list().ok()?;
         let stubs = entries.iter().filter(|entry| entry.path.to_lowercase().ends_with("/grub.cfg"));
         let texts = stubs.filter_map(|entry| files.read(&entry.path).ok()?);
-        let uuid = |text: Vec<u8>| {
-            let text = String::from_utf8_lossy(&text).into_owned();
-            let line = text.lines().find_map(|line| line.strip_prefix("search.fs_uuid "))?;
-            set.named(&format!("UUID={}", line.split_whitespace().next()?))
-        };
+        let uuid =
+            |text: Vec<u8>| set.named(&format!("UUID={}", searched_file_system(&String::from_utf8_lossy(&text))?));
         Some(texts.filter_map(uuid).collect())
     };
     read().unwrap_or_default()

@@ -151,6 +151,8 @@ mod tests {
         assert_eq!(content_checksum(&shipped), content_checksum(&own));
         assert_ne!(content_checksum(&shipped), content_checksum(&program(8, "vmlinuz-6.9.4", 4000)));
         assert_eq!(kernel_version(&own).as_deref(), Some("6.9.4"));
+        sign(&mut own, "CN=Ow\u{1b}[31mner");
+        assert_eq!(issuers(&own), ["CN=Ow\\1b[31mner"], "nothing reaches the terminal that controls it");
         assert!(issuers(&shipped[..900]).is_empty());
     }
 

@@ -1,12 +1,10 @@
-//! What keeps the kernel from mounting a file system whose superblock is valid.
+//! What keeps the kernel from mounting a file system whose superblock is valid, or from finding anything in it.
 
 use super::FileSystem;
+use super::inode::ROOT;
 use super::journal::{ELSEWHERE, Journal, UNKNOWN};
 
-/// The root folder.
-const ROOT: u32 = 2;
-
-/// A reason for which the kernel does not mount a file system.
+/// A reason for which the kernel does not mount a file system, or finds nothing in it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum MountFault {
     /// So many group descriptors are not valid: here their copies are used, which neither the kernel nor boot loaders do.
@@ -18,7 +16,7 @@ pub enum MountFault {
 }
 
 impl FileSystem<'_> {
-    /// Why the kernel does not mount it, beside its superblock.
+    /// Why the kernel does not mount it, or finds nothing in it, beside its superblock.
     #[must_use]
     pub fn mount_faults(&self) -> Vec<MountFault> {
         let descriptors = (0..self.groups_within()).filter(|group| self.group(*group).is_err()).count();

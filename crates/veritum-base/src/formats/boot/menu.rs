@@ -315,6 +315,12 @@ fn id_of(words: &[String]) -> String {
     joined.or_else(|| words.get(at? + 1).cloned()).unwrap_or_default()
 }
 
+/// The UUID of the file system in which the few lines beside a signed GRUB search the menu.
+#[must_use]
+pub fn searched_file_system(lines: &str) -> Option<&str> {
+    lines.lines().find_map(|line| line.strip_prefix("search.fs_uuid ")?.split_whitespace().next())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -102,8 +102,8 @@ pub(super) fn judge(
     boot.own_copy(files, faults);
     if let Some(other) = others.on_disk(layout, disk) {
         let whose = layout.volume_name(other);
-        return examined
-            .leave_out(format!("the boot code of {}: it is that of the other system, on {whose}", boot.name));
+        let why = format!("it was written from {whose}, which this system does not mount");
+        return examined.leave_out(format!("the boot code of {}: {why}", boot.name));
     }
     if let Some(core) = boot.first_sector(&first, faults, examined) {
         examined.coverage.examined += 1;

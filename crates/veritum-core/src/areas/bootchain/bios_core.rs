@@ -172,7 +172,8 @@ impl Boot<'_> {
         let other = number.and_then(|number| self.others.on_partition(self.layout, self.disk, number));
         if let Some(other) = other.filter(|_| !is_right) {
             let whose = self.layout.volume_name(other);
-            return examined.leave_out(format!("the core image of {} starts the other system, on {whose}", self.name));
+            let why = format!("it leads to {whose}, which this system does not mount");
+            return examined.leave_out(format!("the core image of {}: {why}", self.name));
         }
         if !is_right {
             let whose = expected.map_or_else(String::new, |own| format!("(,{own})"));

@@ -4,7 +4,7 @@ use super::fault::{Fault, Faults, Stage};
 use super::layout::Layout;
 use super::others::Others;
 use super::packages::{NotUsable, PackageFiles};
-use super::signers::{GRUB, SHIM, SIGNED, Signers, own_key};
+use super::signers::{GRUB, SHIM, SIGNED, Signers, not_examined};
 use super::superblocks::is_reported;
 use crate::areas::{Checked, Examined};
 use crate::devices::{FatEntry, FatFiles, Mark, VolumeKind};
@@ -24,7 +24,7 @@ pub(super) struct Efi<'a, 'b> {
     pub(super) fat: FatFiles,
     entries: Vec<FatEntry>,
     /// The signed programs that installed packages ship for it.
-    shipped: Vec<Shipped>,
+    shipped: &'a [Shipped],
 }
 
 /// A signed program of a package.
@@ -43,6 +43,26 @@ fn partitions(layout: &Layout, mounted: Option<usize>) -> Vec<usize> {
     mounted.into_iter().chain(others).collect()
 }
 
+/// The signed programs that installed packages ship for the EFI partition.
+fn shipped(files: &PackageFiles<'_>) -> Vec<Shipped> {
+    let mut all = Vec::new();
+    for folder in std::iter::once(SHIM).chain(GRUB).map(SystemPath::literal) {
+        for name in files.names(&folder).unwrap_or_default() {
+            let Some(base) = name.strip_suffix(SIGNED).filter(|base| base.ends_with(b".efi")) else { continue };
+            let Ok(path) = folder.child(&name) else { continue };
+            let name = String::from_utf8_lossy(base).to_lowercase();
+            // What starts from the network or from CDs is never on a disk.
+            if name.starts_with("gcd") || name.starts_with("grubnet") {
+                continue;
+            }
+            let read = files.get(&path).map(|file| file.bytes);
+            let owner = files.owner(&path);
+            all.push(Shipped { name, path, bytes: read, owner });
+        }
+    }
+    all
+}
+
 /// Judges the EFI partition of the system. `names` are the names that its folder there can have, `mounted` the position of the volume that
 /// fstab(5) mounts at /boot/efi, `boots` that of the volume with /boot/grub, `checked` what other areas reported. Returns the position of
 /// the partition with the folder, and the folder's name.
@@ -53,7 +73,7 @@ pub(super) fn judge(
     faults: &mut Faults,
     examined: &mut Examined,
 ) -> Option<(usize, String)> {
-    let all = partitions(layout, mounted);
+    let (all, shipped) = (partitions(layout, mounted), shipped(files));
     let mut found = None;
     let mut is_unknown = false;
     for volume in all {
@@ -78,8 +98,7 @@ pub(super) fn judge(
             faults.push(fault.latent().known_by(KnownBy::SelfProof));
         }
         examined.coverage.examined += 1;
-        let mut efi = Efi { layout, files, signers, others, volume, fat, entries, shipped: Vec::new() };
-        efi.shipped = efi.read_shipped();
+        let efi = Efi { layout, files, signers, others, volume, fat, entries, shipped: &shipped };
         let own = names.iter().find(|name| efi.has_folder(name)).unwrap_or(&names[0]);
         if found.is_some() {
             // Another disk can have another system of the same name.
@@ -153,28 +172,9 @@ impl Efi<'_, '_> {
         Fault::on_disk(Stage::EfiPartition, name, verdict, cause)
     }
 
-    fn read_shipped(&self) -> Vec<Shipped> {
-        let mut all = Vec::new();
-        for folder in std::iter::once(SHIM).chain(GRUB).map(SystemPath::literal) {
-            for name in self.files.names(&folder).unwrap_or_default() {
-                let Some(base) = name.strip_suffix(SIGNED).filter(|base| base.ends_with(b".efi")) else { continue };
-                let Ok(path) = folder.child(&name) else { continue };
-                let name = String::from_utf8_lossy(base).to_lowercase();
-                // What starts from the network or from CDs is never on a disk.
-                if name.starts_with("gcd") || name.starts_with("grubnet") {
-                    continue;
-                }
-                let read = self.files.get(&path).map(|file| file.bytes);
-                let owner = self.files.owner(&path);
-                all.push(Shipped { name, path, bytes: read, owner });
-            }
-        }
-        all
-    }
-
     /// Judges the system's own folder.
     fn judge_own(&self, own: &str, boots: Option<usize>, faults: &mut Faults, examined: &mut Examined) {
-        let shipped = &self.shipped;
+        let shipped = self.shipped;
         let has_shim = shipped.iter().any(|program| program.name.starts_with("shim"));
         let has_grub = shipped.iter().any(|program| program.name.starts_with("grub"));
         for program in shipped {
@@ -250,10 +250,10 @@ impl Efi<'_, '_> {
             let fault = self.fault(path, Verdict::Altered, cause).package(owner).known_by(KnownBy::Package);
             return faults.push(fault.breaks_if(is_started));
         }
-        if let Some(signer) = self.signers.stranger(&bytes).filter(|_| !is_right) {
+        if !is_right && let Some(issuer) = self.signers.stranger(&bytes) {
             let is_shipped = right.is_some_and(|right| content_checksum(right) == content_checksum(&bytes));
             let content = if is_shipped { ", its content is the package's" } else { "" };
-            return examined.leave_out(own_key(&format!("{name}: {path}{content}"), &signer));
+            return examined.leave_out(not_examined(&format!("{name}: {path}{content}"), &issuer));
         }
         match shipped.map(|program| (program, &program.bytes)) {
             Some((program, Ok(_))) if is_right => {

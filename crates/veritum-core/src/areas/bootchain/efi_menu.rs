@@ -3,6 +3,7 @@
 use super::efi::Efi;
 use super::fault::Faults;
 use crate::areas::Examined;
+use crate::formats::boot::menu::searched_file_system;
 use crate::model::{KnownBy, SystemPath, Verdict, error_words};
 
 impl Efi<'_, '_> {
@@ -28,13 +29,14 @@ impl Efi<'_, '_> {
         };
         let folder = String::from_utf8_lossy(&folder).into_owned();
         let text = String::from_utf8_lossy(&found);
-        let told = text.lines().find_map(|line| line.strip_prefix("search.fs_uuid ")?.split_whitespace().next());
+        let told = searched_file_system(&text);
         let prefix =
             text.lines().find_map(|line| line.strip_prefix("set prefix=")).map(|text| text.replace(['\'', '"'], ""));
         let elsewhere = told.filter(|told| *told != uuid);
         if let Some(other) = elsewhere.and_then(|told| self.others.searched(self.layout, told)) {
             let (name, whose) = (self.layout.volume_name(self.volume), self.layout.volume_name(other));
-            return examined.leave_out(format!("{name}: {path}: it starts the other system, on {whose}"));
+            return examined
+                .leave_out(format!("{name}: {path}: it leads to {whose}, which this system does not mount"));
         }
         let has_menu = text.lines().any(|line| line.starts_with("configfile "));
         let cause = match (told, prefix) {

@@ -27,9 +27,12 @@ const MASK: &str = "/dev/null";
 pub(super) fn judge(files: &PackageFiles<'_>, started: Option<&Started>, faults: &mut Faults) {
     let first = default_target(started);
     if first != DEFAULT && ENDS.contains(&first.as_bytes()) {
-        let cause = format!("the entry that is started by itself ends in {first}");
+        let cause = format!("its default entry starts only {first}");
         let fault = Fault::on_path(Stage::Menu, &SystemPath::literal(MENU), Verdict::Inconsistent, cause);
-        let action = Action::explained("have the menu generated again, in the mounted system", "update-grub");
+        let action = Action::explained(
+            "take the argument out of /etc/default/grub, then have the menu generated again, in the mounted system",
+            "update-grub",
+        );
         faults.push(fault.breaks().known_by(KnownBy::Derived).action(action));
     }
     for name in std::iter::once(first).chain(TARGETS) {
@@ -51,12 +54,13 @@ pub(super) fn judge(files: &PackageFiles<'_>, started: Option<&Started>, faults:
                 ("it is masked: systemd does not start it".to_owned(), unmask())
             }
             // Where no other place has it, it is missing.
-            Some(target) if places.next().is_some() && !files.exists(target) => {
-                (format!("it leads to {target}, which does not exist"), choose())
-            }
+            Some(target) if places.next().is_some() && !files.exists(target) => (
+                format!("it leads to {target}, which does not exist"),
+                if name == DEFAULT { choose() } else { unmask() },
+            ),
             _ if name == DEFAULT && ENDS.contains(&last.name()) => {
                 let end = String::from_utf8_lossy(last.name()).into_owned();
-                (format!("what is started by default ends in {end}"), choose())
+                (format!("it leads to {end}: only that is started"), choose())
             }
             _ => continue,
         };

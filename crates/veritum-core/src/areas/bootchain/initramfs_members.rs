@@ -5,7 +5,7 @@ use std::io::{self, Read};
 use std::os::fd::{AsFd as _, OwnedFd};
 
 use super::module_lists::ModuleLists;
-use super::packages::{PackageFiles, Sums};
+use super::packages::{EXECUTABLE, PackageFiles, Sums};
 use crate::formats::boot::initramfs::Member;
 use crate::formats::program::{ProgramNeeds, program_needs};
 use crate::machine::{Dir, Disk, Machine};
@@ -72,8 +72,6 @@ pub(super) struct Comparison<'a> {
     theirs: Vec<u8>,
 }
 
-/// The bits of a mode by which someone can execute a file: without all of them not even root can.
-pub(super) const EXECUTABLE: u32 = 0o111;
 const PIECE: usize = 128 * 1024;
 /// So many names of one file are remembered: a program for many commands has a few hundred.
 const MAX_NAMES: usize = 1000;
@@ -256,8 +254,8 @@ impl<'a> Comparison<'a> {
     /// Whether the installed file can be executed.
     fn is_executable(&self, name: &str) -> bool {
         let own = SystemPath::parse(format!("/{name}").as_bytes()).ok();
-        let installed = |path: SystemPath| self.machine.look(&self.files.physical(&path)?).ok().flatten();
-        own.into_iter().chain(self.origins(name)).find_map(installed).is_some_and(|stat| stat.mode & EXECUTABLE != 0)
+        let installed = own.into_iter().chain(self.origins(name)).find_map(|path| self.files.physical(&path));
+        installed.is_some_and(|path| self.files.is_executable(&path))
     }
 
     fn has_content(&self, path: &SystemPath, size: u64, content: &[u8]) -> bool {
@@ -284,7 +282,6 @@ fn is_early(member: &Member) -> bool {
     !member.is_main && (member.name.starts_with(b"kernel/") || member.name == b"early_cpio")
 }
 
-/// Whether a member can be a program or a library: what is below the folders for them, but no module and no firmware.
 /// Whether a member is executed, and not only read.
 fn is_executed(name: &str) -> bool {
     let below = name.strip_prefix("usr/").unwrap_or(name);
@@ -298,6 +295,7 @@ fn is_executed(name: &str) -> bool {
         || file == "systemd-udevd"
 }
 
+/// Whether a member can be a program or a library: what is below the folders for them, but no module and no firmware.
 fn is_program(name: &str) -> bool {
     let below = name.strip_prefix("usr/").unwrap_or(name);
     let is_library = |rest: &str| !rest.starts_with("modules/") && !rest.starts_with("firmware/");

@@ -4,7 +4,7 @@ use super::fault::{Fault, Faults, Stage};
 use super::menu::MenuStarts;
 use super::mount_modules::MountedKinds;
 use super::packages::{Content, PackageFiles};
-use super::signers::{Signers, own_key};
+use super::signers::{Signers, not_examined};
 use crate::areas::Examined;
 use crate::formats::boot::efi_program::{SelfProof, self_proof};
 use crate::formats::boot::kernel_image::kernel_version;
@@ -120,9 +120,10 @@ fn content(
     };
     examined.coverage.bytes += bytes.len() as u64;
     let content = files.compare(path, &bytes);
-    let is_right = matches!(content, Content::Right(_));
-    if let Some(signer) = signers.stranger(&bytes).filter(|_| !is_right) {
-        return examined.leave_out(own_key(&path.to_string(), &signer));
+    if !matches!(content, Content::Right(_))
+        && let Some(issuer) = signers.stranger(&bytes)
+    {
+        return examined.leave_out(not_examined(&path.to_string(), &issuer));
     }
     let altered = |cause: String| {
         let fault = Fault::on_path(Stage::Kernel, path, Verdict::Altered, cause).action(files.repair(path));

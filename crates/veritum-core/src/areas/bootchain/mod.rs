@@ -205,7 +205,7 @@ pub fn examine_bare_disks(set: Arc<DiskSet>) -> Examined {
     examined
 }
 
-/// Examines these entries of firmware alone: for tests, as no other computer's are to be had. `own` is the folder of the system on the EFI
+/// Examines these entries of firmware alone: for tests, which cannot choose those of the computer that they run on. `own` is the folder of the system on the EFI
 /// partition at the position `efi`.
 #[cfg(feature = "testkit")]
 pub fn examine_firmware(

@@ -44,6 +44,10 @@ pub(super) fn judge(
         return;
     }
     let needed = if kernel.is_default { mounted.modules(files, &kernel.version) } else { BTreeMap::new() };
+    if kernel.is_default && mounted.is_unknown(files, &kernel.version) {
+        let what = "which modules are needed to mount what fstab names";
+        examined.leave_out(format!("{what}: /boot/config-{} cannot be read", kernel.version));
+    }
     let mut tree = Tree { files, kernel, folder: &folder, needed, faults };
     let text = tree.dependencies();
     for list in OTHERS {
@@ -117,8 +121,8 @@ impl Tree<'_, '_> {
         let is_used = list != SYMBOLS;
         let pairs = trie(&self.read(&name, is_used)?);
         if pairs.is_none() {
-            let cause = "it is cut off, or no list of modules: drivers are not found by it";
-            self.push(&name, Verdict::Corrupt, cause, is_used);
+            let then = if is_used { ": drivers are not found by it" } else { "" };
+            self.push(&name, Verdict::Corrupt, &format!("it is cut off, or no list of modules{then}"), is_used);
         }
         pairs
     }

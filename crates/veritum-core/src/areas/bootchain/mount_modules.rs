@@ -41,12 +41,15 @@ impl<'a> MountedKinds<'a> {
         Self(needed.filter(|(_, kind)| root.is_none_or(|root| root.name() != *kind)).collect())
     }
 
-    /// The modules of a kernel that they need, each with the reason. None where its settings (`/boot/config-VERSION`) are not there.
+    /// Whether what they need of a kernel is not known, as its settings (`/boot/config-VERSION`) are not there.
+    pub(super) fn is_unknown(&self, files: &PackageFiles<'_>, version: &str) -> bool {
+        !self.0.is_empty() && config(files, version).is_none()
+    }
+
+    /// The modules of a kernel that they need, each with the reason; none where its settings are not there.
     pub(super) fn modules(&self, files: &PackageFiles<'_>, version: &str) -> BTreeMap<String, String> {
         let mut modules = BTreeMap::new();
-        let path = SystemPath::parse(format!("/boot/config-{version}").as_bytes());
-        let config = path.ok().and_then(|path| files.read(&path).ok().flatten());
-        let Some(config) = config.map(|config| String::from_utf8_lossy(&config).into_owned()) else { return modules };
+        let Some(config) = config(files, version) else { return modules };
         let is_module = |setting: &str| {
             let set = |line: &str| line.strip_prefix(setting).is_some_and(|rest| rest == "=m");
             config.lines().any(set)
@@ -71,4 +74,10 @@ impl<'a> MountedKinds<'a> {
         }
         modules
     }
+}
+
+/// A kernel's settings.
+fn config(files: &PackageFiles<'_>, version: &str) -> Option<String> {
+    let path = SystemPath::parse(format!("/boot/config-{version}").as_bytes()).ok()?;
+    Some(String::from_utf8_lossy(&files.read(&path).ok()??).into_owned())
 }

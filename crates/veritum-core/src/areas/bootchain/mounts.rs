@@ -76,8 +76,11 @@ pub(super) fn judge(
         faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Incomplete, cause).latent());
     }
     let boot = layout.volume_of(&SystemPath::literal("/boot"));
+    // systemd mounts a partition of that type without a line.
+    let is_found = |at: usize| layout.volume(at).partition.as_ref().is_some_and(|p| p.kind.is_extended_boot());
+    let boot = boot.filter(|at| !is_found(*at));
     if boot.is_some() && boot != root && !mounts.is_empty() && !mounts.iter().any(|mount| mount.place == b"/boot") {
-        let cause = "it has no line for /boot, which has a file system of its own: new kernels do not come there";
+        let cause = "it has no line for /boot, which is a file system of its own: it is not mounted at the start, and new kernels are written below it";
         faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Incomplete, cause).latent());
     }
     let judge = Judge { layout, files, root, volumes: &volumes };

@@ -51,6 +51,6 @@ pub(super) fn name(layout: &Layout, can_choose: bool, examined: &mut Examined) {
     for volume in raw_systems(&layout.set).into_iter().filter(|volume| !layout.is_mounted(*volume)) {
         let number = layout.volume(volume).partition.as_ref().map(|partition| partition.number);
         let how = number.filter(|_| can_choose).map_or_else(String::new, |number| format!(" (--partition {number})"));
-        examined.note_extent(format!("the other system, on {}, was not examined{how}", layout.volume_name(volume)));
+        examined.note_extent(format!("another system, on {}, was not examined{how}", layout.volume_name(volume)));
     }
 }

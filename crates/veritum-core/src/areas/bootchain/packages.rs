@@ -8,6 +8,9 @@ use crate::model::{Action, Authority, Digest, Instant, Md5, PackageId, SystemPat
 use crate::reference::{Expected, ExpectedKind, Reference};
 use crate::system::System;
 
+/// The bits of a mode by which someone can execute a file: without all of them not even root can.
+pub(super) const EXECUTABLE: u32 = 0o111;
+
 /// Larger files are not read, in bytes.
 const MAX_FILE: u64 = 256 << 20;
 
@@ -172,7 +175,7 @@ impl<'a> PackageFiles<'a> {
 
     /// Whether a file can be executed by someone: if not, not even by root. Also true if that is not known.
     pub(super) fn is_executable(&self, path: &SystemPath) -> bool {
-        self.system.machine.look(path).ok().flatten().is_none_or(|stat| stat.mode & 0o111 != 0)
+        self.system.machine.look(path).ok().flatten().is_none_or(|stat| stat.mode & EXECUTABLE != 0)
     }
 
     /// Whether something exists at a path, symlinks followed.

@@ -1,4 +1,4 @@
-//! Programs of the boot chain that someone else signed: the owner of the machine, with a key of his own.
+//! Programs of the boot chain that someone else signed than those of packages: the owner of the machine, for example.
 
 use std::collections::BTreeSet;
 
@@ -39,6 +39,8 @@ impl Signers {
 }
 
 /// What is said of a program that has such a signature.
-pub(super) fn own_key(path: &str, signer: &str) -> String {
-    format!("{path}: signed with a key of its own ({signer}); whether firmware accepts it is not examined")
+pub(super) fn not_examined(path: &str, issuer: &str) -> String {
+    format!(
+        "{path}: signed by others than the packages' programs ({issuer}); whether firmware accepts that is not examined"
+    )
 }

@@ -67,13 +67,14 @@ pub(super) fn examine(
             Some(what_to_do(volume)),
         ));
     }
-    if let Some(why) = fs.journal_fault().filter(|_| !volume.may_change) {
+    let unusable = fs.journal_fault().filter(|_| !volume.may_change);
+    if let Some(why) = unusable {
         let cause = format!("{why}: the kernel does not mount the file system");
         let what = Some("the file system's journal");
         examined.findings.push(volume.finding(what, Verdict::Corrupt, cause, Some(what_to_do(volume))));
     }
     // As long as it is mounted it is marked so.
-    if superblock.needs_recovery() && volume.mounted_at.is_none() {
+    if superblock.needs_recovery() && volume.mounted_at.is_none() && unusable.is_none() {
         examined.findings.push(not_unmounted(volume, &replayed));
     }
     examined.note_extent(extent(name, superblock, &checked));
