@@ -16,6 +16,7 @@ use veritum_core::machine::{LiveDisk, Machine, Protection};
 use veritum_core::model::{Identity, SystemPath};
 use veritum_core::plan::{Operation, PlannedAction};
 use veritum_core::store::NoContents;
+use veritum_core::system::LiveDisks;
 use veritum_demo::world::{World, add_file, package};
 
 fn identity(path: &Path) -> Identity {
@@ -51,6 +52,7 @@ fn files_and_all_that_displaced_folders_hold_are_told_but_nothing_that_only_got_
         observer: &NoObserver,
         clear_immutable: false,
         services: &veritum_core::platform::services::NoServices,
+        disks: &LiveDisks::new(Vec::new()),
         home: None,
     };
     let now = jiff::Timestamp::from_second(veritum_demo::NOW).unwrap();

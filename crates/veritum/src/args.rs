@@ -276,6 +276,9 @@ pub(crate) struct RepairArgs {
     /// The folder that `rescue` copied the users' files to; needed before file systems on a failing disk are checked
     #[arg(long, value_name = "DIR")]
     pub(crate) rescued: Option<PathBuf>,
+    /// With `bootchain`: also write a partition table that is only proposed, by the file systems that were found; look at the plan first
+    #[arg(long)]
+    pub(crate) yes_table: bool,
 }
 
 /// Why a savepoint is made

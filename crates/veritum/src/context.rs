@@ -123,7 +123,14 @@ impl Context {
 
     /// A suggested command, with the options of this one that matter for it.
     pub(crate) fn command(&self, words: &str) -> String {
-        format!("veritum {}", self.given.complete(words))
+        let words = self.given.complete(words);
+        // What a repair of disks alone writes over must be kept somewhere.
+        let of_disks = !self.global.disk.is_empty() && self.global.root.is_none();
+        let is_kept = self.settings.state_dir.is_some() || words.contains("--root");
+        match of_disks && !is_kept && words.starts_with("repair bootchain") {
+            true => format!("veritum {words} --state-dir DIR"),
+            false => format!("veritum {words}"),
+        }
     }
 
     /// A suggested command with its own `--store`.

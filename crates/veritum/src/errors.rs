@@ -141,6 +141,16 @@ impl From<WorkError> for Failure {
                 "the system can be on another disk, or in a file system that is read only when it is mounted".into(),
                 Some("see what is on it: veritum list disks --disk DISK".into()),
             ),
+            WorkError::NoStateFolder => Self::usage(
+                error.to_string(),
+                "the change log and what is there now are kept there, so that this can be undone".into(),
+                Some("name a folder on another disk: --state-dir DIR".into()),
+            ),
+            WorkError::StateOnDisk { .. } => Self::usage(
+                error.to_string(),
+                "what is written over would not be safe there".into(),
+                Some("name a folder on another disk: --state-dir DIR".into()),
+            ),
             WorkError::NotRescued { ref why, .. } => {
                 Self::not_done(error.to_string(), why.clone(), Some("copy them first: veritum rescue --to DIR".into()))
             }

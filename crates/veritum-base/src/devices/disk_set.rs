@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use super::{
-    Device, DeviceError, GptPair, MbrTable, Partition, PartitionTable, RawVolume, ReadAt, Section, TableKind,
+    Device, DeviceError, GptPair, MbrTable, Partition, PartitionTable, Patches, RawVolume, ReadAt, Section, TableKind,
     VolumeKind, identify, search_file_systems,
 };
 
@@ -63,9 +63,18 @@ impl DiskSet {
     /// # Errors
     /// When one is not a disk, or cannot be opened.
     pub fn open(paths: &[PathBuf]) -> Result<Self, DeviceError> {
+        Self::open_planned(paths, &[])
+    }
+
+    /// The same, as the disks are after these patches were written: those of each disk in the same order, none for the rest.
+    ///
+    /// # Errors
+    /// As [`open`](Self::open).
+    pub fn open_planned(paths: &[PathBuf], planned: &[Patches]) -> Result<Self, DeviceError> {
         let mut set = Self::default();
-        for path in paths {
-            set.add(Device::open(path)?);
+        for (at, path) in paths.iter().enumerate() {
+            let patches = planned.get(at).cloned().unwrap_or_default();
+            set.add(Device::open(path)?.with_planned(patches));
         }
         Ok(set)
     }

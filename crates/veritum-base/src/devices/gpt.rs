@@ -43,6 +43,10 @@ pub struct GptCopy {
     pub entries_at: u64,
     /// The bytes of all entries.
     pub entries: Vec<u8>,
+    /// The size of an entry in bytes.
+    pub entry_size: usize,
+    /// The sector with its header.
+    pub header: Vec<u8>,
     /// The partitions.
     pub partitions: Vec<Partition>,
 }
@@ -126,6 +130,8 @@ impl GptCopy {
             disk_id: guid(&header[56..72]),
             entries_at,
             entries,
+            entry_size: entry,
+            header,
             partitions,
         })
     }

@@ -1,4 +1,5 @@
-//! Disks and images as rows of bytes, and what partition tables and file systems record on them. Nothing here writes.
+//! Disks and images as rows of bytes, and what partition tables and file systems record on them. Nothing here decides to write: a
+//! [`WriteAt`] is called by `change` of the crate above alone.
 //!
 //! Partition tables and file systems are read by own code: the kernel of a rescue system may lack what reads them, and a damaged file system
 //! should not be mounted to be examined.
@@ -8,14 +9,19 @@ mod checksums;
 mod disk_set;
 pub mod ext4;
 mod fat_files;
+pub mod fat_repair;
+pub mod fat_writer;
 mod gaps;
 mod gpt;
 mod health;
 mod partitions;
+mod patches;
 mod surface;
 mod swap;
+pub mod table_writer;
 mod vfat;
 mod volume;
+mod writable;
 mod xfs;
 
 pub use disk_set::{DiskSet, DiskVolume, OpenDisk};
@@ -24,8 +30,12 @@ pub use gaps::GapMap;
 pub use gpt::{GptCopy, GptFault, GptPair};
 pub use health::DriveHealth;
 pub use partitions::{MbrTable, Partition, PartitionTable, PartitionType, TableKind};
+pub use patches::{Patched, PatchedRange, Patches, SECTOR};
 pub use surface::{GRAIN, GoOn, Surface, read_surface};
-pub use volume::{DiskPart, Mark, RawVolume, VolumeKind, identify, parts_of, recorded_size, search_file_systems};
+pub use volume::{
+    DiskPart, Mark, RawVolume, VolumeKind, claimed_size, identify, parts_of, recorded_size, search_file_systems,
+};
+pub use writable::{WritableDevice, WriteAt};
 
 use std::fs::File;
 use std::io;
@@ -100,6 +110,14 @@ pub enum DeviceError {
         /// Why.
         source: io::Error,
     },
+    /// It cannot be opened to be written.
+    #[error("cannot write to {path}")]
+    Write {
+        /// Its path.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
 }
 
 /// A disk, a partition of it, or an image.
@@ -113,6 +131,8 @@ pub struct Device {
     direct: Option<File>,
     /// What an image lacks, in order.
     gaps: Vec<Range<u64>>,
+    /// What is going to be written, and is read as if it were.
+    planned: Patches,
 }
 
 impl Device {
@@ -146,7 +166,25 @@ impl Device {
         }
         let gaps = map.map(|map| map.gaps()).unwrap_or_default();
         let direct = direct.map(File::from);
-        Ok(Self { file: file.into(), size, path: path.to_owned(), is_block, direct, gaps })
+        Ok(Self { file: file.into(), size, path: path.to_owned(), is_block, direct, gaps, planned: Patches::default() })
+    }
+
+    /// The disk as it is after these patches were written, which are not.
+    #[must_use]
+    pub fn with_planned(self, planned: Patches) -> Self {
+        Self { planned, ..self }
+    }
+
+    /// The same disk, opened once more, as it is after these patches were written as well.
+    ///
+    /// # Errors
+    /// When it cannot be opened once more.
+    pub fn again_with(&self, more: &Patches) -> io::Result<Self> {
+        let mut planned = self.planned.clone();
+        planned.extend(more);
+        let direct = self.direct.as_ref().map(File::try_clone).transpose()?;
+        let (path, gaps) = (self.path.clone(), self.gaps.clone());
+        Ok(Self { file: self.file.try_clone()?, size: self.size, path, is_block: self.is_block, direct, gaps, planned })
     }
 
     /// What the image lacks, because the disk could not be read there.
@@ -228,11 +266,12 @@ impl ReadAt for Device {
         if self.gaps.get(first).is_some_and(|gap| gap.start < at.saturating_add(buffer.len() as u64)) {
             return Err(rustix::io::Errno::IO.into());
         }
-        match (self.file.read_exact_at(buffer, at), &self.direct) {
+        let read = match (self.file.read_exact_at(buffer, at), &self.direct) {
             // The kernel reads more than it was asked for, and fails for all of it.
             (Err(e), Some(direct)) if e.kind() != io::ErrorKind::UnexpectedEof => read_directly(direct, at, buffer),
             (read, _) => read,
-        }
+        };
+        read.map(|()| self.planned.apply(at, buffer))
     }
 
     fn forget(&self, at: u64, size: u64) {
@@ -278,6 +317,13 @@ impl Section {
         Self { disk, start, size }
     }
 
+    /// The same part, as it is after these patches were written; their places are in the part.
+    #[must_use]
+    pub fn with_planned(&self, planned: &Patches) -> Self {
+        let whole = OwnedPatched { bytes: self.clone(), planned: planned.clone() };
+        Self { disk: Arc::new(whole), start: 0, size: self.size }
+    }
+
     fn window(&self) -> Window<'_> {
         Window { disk: &*self.disk, start: self.start, size: self.size }
     }
@@ -294,6 +340,22 @@ impl ReadAt for Section {
 
     fn forget(&self, at: u64, size: u64) {
         self.window().forget(at, size);
+    }
+}
+
+/// A part of a disk with what is going to be written to it.
+struct OwnedPatched {
+    bytes: Section,
+    planned: Patches,
+}
+
+impl ReadAt for OwnedPatched {
+    fn size(&self) -> u64 {
+        self.bytes.size
+    }
+
+    fn read_at(&self, at: u64, buffer: &mut [u8]) -> io::Result<()> {
+        Patched::new(&self.bytes, &self.planned).read_at(at, buffer)
     }
 }
 

@@ -10,21 +10,26 @@ const MAX_TABLE: u64 = 1 << 30;
 const PIECE: usize = 1 << 20;
 
 /// The shape of a file system.
-struct Shape {
-    sector: u64,
-    reserved: u64,
-    tables: u8,
-    table: u64,
+pub(super) struct Shape {
+    pub(super) sector: u64,
+    pub(super) reserved: u64,
+    pub(super) tables: u8,
+    pub(super) table: u64,
     /// Whether it has 32 bits.
-    is_32: bool,
+    pub(super) is_32: bool,
     /// Whether it has 12 bits, where no marks are kept.
     is_12: bool,
-    copy: u64,
-    boot: Vec<u8>,
+    /// The sector of the copy of the boot sector; 0 for none.
+    pub(super) copy: u64,
+    pub(super) boot: Vec<u8>,
 }
 
-fn shape(disk: &dyn ReadAt) -> Option<Shape> {
-    let boot = disk.bytes_at(0, 512).ok()?;
+pub(super) fn shape(disk: &dyn ReadAt) -> Option<Shape> {
+    shape_of(disk.bytes_at(0, 512).ok()?)
+}
+
+/// The shape that a boot sector of 512 bytes describes.
+pub(super) fn shape_of(boot: Vec<u8>) -> Option<Shape> {
     let (sector, per_cluster) = (u64::from(le16(&boot, 11)), u64::from(boot[13]));
     let (reserved, tables) = (u64::from(le16(&boot, 14)), boot[16]);
     let is_valid = le16(&boot, 510) == 0xaa55

@@ -1,7 +1,7 @@
 //! What a disk or a partition contains, by its signature; and what superblocks of other file systems than ext4 say about their state.
 
 use super::{Partition, PartitionTable, ReadAt, TableKind, Window, btrfs, ext4, swap, vfat, xfs};
-use crate::formats::numbers::{be32, be64, le32, le64, uuid};
+use crate::formats::numbers::{be32, be64, le16, le32, le64, uuid};
 
 /// What a volume contains.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -173,6 +173,24 @@ pub fn recorded_size(disk: &dyn ReadAt) -> Option<u64> {
             Some(le64(&item, 8))
         }
         _ => None,
+    }
+}
+
+/// The size of what begins here, as it says itself, for all kinds that do; `None` for others.
+#[must_use]
+pub fn claimed_size(disk: &dyn ReadAt) -> Option<u64> {
+    let head = disk.bytes_at(0, 4096).ok()?;
+    match identify(disk)?.kind {
+        VolumeKind::Vfat => {
+            let few = u64::from(le16(&head, 19));
+            let sectors = if few == 0 { u64::from(le32(&head, 32)) } else { few };
+            Some(sectors * u64::from(le16(&head, 11)))
+        }
+        // Its last page, counted from 0 (linux/swap.h).
+        VolumeKind::Swap => Some((u64::from(le32(&head, 1028)) + 1) * 4096),
+        VolumeKind::Ntfs => le64(&head, 40).checked_add(1)?.checked_mul(512),
+        VolumeKind::Exfat => le64(&head, 72).checked_mul(512),
+        _ => recorded_size(disk),
     }
 }
 

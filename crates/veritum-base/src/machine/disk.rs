@@ -49,6 +49,10 @@ pub struct FreeSpace {
     pub read_only: bool,
 }
 
+/// Where the content of a file is on disks that are not mounted: the position of its volume, and there each piece, by its first byte and its
+/// size, in the order of the file.
+pub type RawPlaces = (usize, Vec<(u64, u64)>);
+
 /// A disk, accessed through handles. Every method is one system call or a short loop of one.
 ///
 /// Names are single names in an open folder; no method follows a symlink. Implementations: the real one
@@ -77,6 +81,13 @@ pub trait Disk: Send + Sync + fmt::Debug {
     /// what the kernel has mounted.
     fn raw_volume(&self, _mount: u64) -> Option<usize> {
         None
+    }
+    /// Where the content of a file is, on a system that is read without being mounted.
+    ///
+    /// # Errors
+    /// Why its content has no places of its own, or must not be written there.
+    fn raw_places(&self, _file: BorrowedFd<'_>) -> Result<RawPlaces, &'static str> {
+        Err("its file system is mounted")
     }
     /// The mount that a name is on: it differs from its folder's when something is mounted on it.
     fn mount_of_name(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<u64>;

@@ -27,7 +27,7 @@ mod volumes;
 pub use btrfs::mounted_folder;
 pub use computer::Computer;
 pub use dir::{Dir, read_to_limit};
-pub use disk::{Disk, Exchange, FreeSpace, Name, Node};
+pub use disk::{Disk, Exchange, FreeSpace, Name, Node, RawPlaces};
 pub use extent::{Extent, MountProblem};
 pub use files::{Machine, MachineError};
 pub use health::marked_errors;

@@ -14,7 +14,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use rustix::fs::{MemfdFlags, SeekFrom};
 use rustix::io::Errno;
 
-use super::disk::{Disk, Exchange, FreeSpace, Name, Node};
+use super::disk::{Disk, Exchange, FreeSpace, Name, Node, RawPlaces};
 use super::live::LiveDisk;
 use super::raw_systems::{boot_volume, mounts_of, small_file};
 use crate::devices::DiskSet;
@@ -278,6 +278,23 @@ impl Disk for RawDisk {
     fn raw_volume(&self, mount: u64) -> Option<usize> {
         let at = usize::try_from(mount.checked_sub(DEVICES)?).ok()?;
         Some(self.systems.get(at)?.volume)
+    }
+
+    fn raw_places(&self, file: BorrowedFd<'_>) -> Result<RawPlaces, &'static str> {
+        let at = self.at(file).ok_or("it is on no raw disk")?;
+        let mounted = self.systems.get(at.fs as usize).ok_or("its handle is not valid")?;
+        if mounted.fs.superblock.needs_recovery() {
+            return Err("its file system was not unmounted: the kernel will replay ext4's journal first");
+        }
+        if mounted.fs.first_is.is_some() || !mounted.fs.mount_faults().is_empty() {
+            return Err("its file system is damaged");
+        }
+        let inode = self.inode(at).map_err(|_| "its inode cannot be read")?;
+        if inode.is_encrypted() || inode.kind() != Type::File {
+            return Err("it is encrypted, or no file");
+        }
+        let places = mounted.fs.content(&inode).places();
+        Ok((mounted.volume, places.ok_or("part of it has no place of its own on the disk")?))
     }
 
     fn mount_of_name(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<u64> {

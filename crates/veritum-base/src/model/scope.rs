@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use super::{AreaName, SystemPath};
+use super::{AreaName, FindingId, SystemPath};
 
 /// What a scope covers that names nothing.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord)]
@@ -42,6 +42,10 @@ pub struct Scope {
     pub everything: bool,
     /// Whether a repair has file systems checked at the next start although nothing was found.
     pub checks_at_start: bool,
+    /// Whether a repair writes a partition table that is only proposed, by the file systems that were found.
+    pub writes_table: bool,
+    /// Problems that a repair does not answer, because what it would write did not prove.
+    pub not_answered: Vec<FindingId>,
     /// How much of the surface of mounted file systems is read.
     pub surface: Option<SurfaceExtent>,
     /// The folder that users' files were copied to, if a repair needs that.

@@ -23,7 +23,7 @@ pub use database::DATABASE;
 pub use evidence::{Evidence, Gathered};
 pub use examined::{Checked, Coverage, Examined, Memory, Stays, fill};
 pub use files::FILES;
-pub use step::{After, Fetch, FileWork, Step, ToolRun, When, Work};
+pub use step::{After, DiskWork, Fetch, FileWork, Step, ToolRun, When, Work};
 pub use store::STORE;
 pub use updates::{UPDATES, blocks_updates};
 pub use volumes::VOLUMES;
@@ -147,6 +147,8 @@ pub struct About {
     pub rereads_the_medium: bool,
     /// What its repair never touches.
     pub not_touched: &'static [&'static str],
+    /// Whether a repair of it must be named: a repair of everything only refers to it.
+    pub repaired_by_name: bool,
     /// Whether a person answers most of its problems, with the advice that each has.
     pub is_advised: bool,
     /// Whether the machine itself is examined, rather than its references.
@@ -192,7 +194,9 @@ pub fn by_default_alone() -> Vec<&'static str> {
 /// Whether a repair of this scope changes anything in an area: the others are examined, and refer to their own repair.
 #[must_use]
 pub fn is_repaired(area: &dyn Area, scope: &Scope) -> bool {
-    is_wanted(area, scope) && (area.about().by_default || scope.is_deep(&area.about().name))
+    let about = area.about();
+    let is_named = if about.repaired_by_name { scope.names(&about.name) } else { scope.is_deep(&about.name) };
+    is_wanted(area, scope) && (is_named || about.by_default && !about.repaired_by_name)
 }
 
 /// Whether an area is examined: it or part of it was named, or nothing was named and it is examined by default.

@@ -2,10 +2,12 @@
 
 use std::collections::HashMap;
 use std::fmt::Debug;
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use super::Cx;
 use super::store::StoreRepairPlan;
+use crate::devices::Patches;
 use crate::model::{ActionKind, Digest, SystemPath};
 use crate::plan::{Plan, ToolChange};
 use crate::platform::services::PausedUnit;
@@ -73,6 +75,8 @@ pub enum Work {
     Tool(ToolRun),
     /// Has one of the system's own tools change something that another run of it undoes.
     Change(ToolChange),
+    /// Writes bytes of a disk through a change log: it can be undone.
+    Disk(DiskWork),
     /// Stops units of the service manager until the area is done.
     Pause(Vec<PausedUnit>),
     /// Resets the failed state of a unit.
@@ -104,6 +108,19 @@ pub struct FileWork {
     pub made: HashMap<Digest, Vec<u8>>,
     /// Whether the files were downloaded again, rather than restored.
     pub renews: bool,
+}
+
+/// Bytes of a disk.
+#[derive(Debug, Clone)]
+pub struct DiskWork {
+    /// The disk's path.
+    pub path: PathBuf,
+    /// What is written.
+    pub patches: Patches,
+    /// The parts that are repaired, in words.
+    pub parts: Vec<String>,
+    /// Whether these are only its boot code and its partition table.
+    pub only_start: bool,
 }
 
 /// Files that must be downloaded before the plan is known.

@@ -1,4 +1,4 @@
-//! Parts of a change that are not files: services that are stopped during it, and runs of the system's own tools.
+//! Parts of a change that are not files: services that are stopped during it, runs of the system's own tools, and bytes of disks.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use super::journal::ChangeLog;
 use super::record::Record;
 use crate::model::{ActionKind, word_enum};
-use crate::plan::{ActionKey, ToolChange};
+use crate::plan::{ActionKey, DiskWrite, ToolChange};
 use crate::platform::services::PausedUnit;
 
 word_enum! {
@@ -105,7 +105,17 @@ impl ChangeLog {
         held
     }
 
-    /// The runs of tools that other runs undo, in order.
+    /// Bytes of a disk whose writing was interrupted.
+    #[must_use]
+    pub fn open_write(&self) -> Option<&DiskWrite> {
+        let is_one = |record: &&Record| matches!(record, Record::Disk { .. } | Record::DiskDone { .. });
+        match self.records.iter().rev().find(is_one) {
+            Some(Record::Disk { write, .. }) => Some(write),
+            _ => None,
+        }
+    }
+
+    /// The runs of tools that other runs undo, and bytes of disks, in order.
     #[must_use]
     pub fn tools(&self) -> Vec<ToolRecord> {
         let mut all: Vec<ToolRecord> = Vec::new();
@@ -118,7 +128,13 @@ impl ChangeLog {
                     is_last = true;
                 }
                 Record::Delegated { changes: None, .. } => is_last = false,
-                Record::DelegatedDone { failed } if is_last => {
+                Record::Disk { write, reverts, .. } => {
+                    let key = ActionKey { round: 0, index: u32::try_from(all.len() + 1).unwrap_or(u32::MAX) };
+                    let changes = ToolChange::Disk((**write).clone());
+                    all.push(ToolRecord { key, changes, reverts: *reverts, done: None });
+                    is_last = true;
+                }
+                Record::DelegatedDone { failed } | Record::DiskDone { failed } if is_last => {
                     if let Some(last) = all.last_mut() {
                         last.done = Some(failed.is_none());
                     }
@@ -158,7 +174,8 @@ impl ChangeLog {
                     undoable: changes.is_some(),
                     ..new(what, subject)
                 }),
-                Record::DelegatedDone { failed } => {
+                Record::Disk { what, subject, .. } => all.push(Beside { undoable: true, ..new(what, subject) }),
+                Record::DelegatedDone { failed } | Record::DiskDone { failed } => {
                     if let Some(last) = all.last_mut() {
                         last.result = if failed.is_none() { LoggedResult::Done } else { LoggedResult::NotDone };
                         last.why.clone_from(failed);

@@ -5,6 +5,7 @@ use std::io;
 use rustix::io::Errno;
 
 use super::ChangeError;
+use super::disk_write::Disks;
 use super::moves::is_errno;
 use super::record::HomeOf;
 use super::state::StateFolder;
@@ -28,6 +29,8 @@ pub struct ChangeContext<'a> {
     pub clear_immutable: bool,
     /// The service manager.
     pub services: &'a dyn Services,
+    /// The disks that are written to other than through their file systems.
+    pub disks: &'a dyn Disks,
     /// The home, if the change is about one: the machine is then seen from it, with its owner's rights.
     pub home: Option<&'a HomeOf>,
 }

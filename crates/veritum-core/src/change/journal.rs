@@ -16,6 +16,8 @@ use crate::plan::{ActionOutcome, PlannedAction};
 
 /// The format's name; a change log with any other is refused before anything is written.
 pub(super) const FORMAT: &str = "veritum.journal/1";
+/// That of a record about the bytes of a disk, which older versions do not know.
+pub(super) const DISK_FORMAT: &str = "veritum.journal/2";
 const NAME: &[u8] = b"journal";
 /// Larger change logs are refused: a change of 100,000 actions has a third of it.
 const MAX_JOURNAL: u64 = 256 << 20;
@@ -203,6 +205,8 @@ impl ChangeLog {
                 | Record::Resumed
                 | Record::Delegated { .. }
                 | Record::DelegatedDone { .. }
+                | Record::Disk { .. }
+                | Record::DiskDone { .. }
                 | Record::End { .. }
                 | Record::Released { .. } => continue,
                 Record::Plan { round, actions, parents, cleared, whole, .. } => {
@@ -284,6 +288,9 @@ fn next(bytes: &[u8]) -> Result<Option<(Record, usize)>, JournalError> {
     match serde_json::from_slice::<Record>(json) {
         Ok(Record::Begin(begin)) if begin.format != FORMAT => {
             Err(JournalError::Newer(begin.format.chars().take(60).collect()))
+        }
+        Ok(Record::Disk { format, .. }) if format != DISK_FORMAT => {
+            Err(JournalError::Newer(format.chars().take(60).collect()))
         }
         Ok(record) => Ok(Some((record, end + 1))),
         Err(e) => {

@@ -21,6 +21,7 @@ mod beside;
 mod committed;
 mod context;
 mod devices;
+mod disk_write;
 mod displaced;
 mod folders;
 mod journal;
@@ -43,6 +44,7 @@ mod undo;
 
 pub use beside::{Beside, LoggedResult, Task, ToolRecord};
 pub use context::{ChangeContext, Locks};
+pub use disk_write::{Disks, RangeBytes, first_other, old_bytes};
 pub use displaced::displaced;
 pub use journal::{ChangeLog, JournalError, RoundLog};
 pub use keep::{folder_for, make_pool_dir, pool_dir};
@@ -118,6 +120,16 @@ pub enum ChangeError {
         change: u64,
         /// The cause.
         source: io::Error,
+    },
+    /// A disk whose writing was interrupted cannot be found, or was written since.
+    #[error("change {change} was interrupted while it wrote to {disk}: {why}")]
+    Disk {
+        /// The change's number.
+        change: u64,
+        /// The disk's path then.
+        disk: SystemPath,
+        /// The reason.
+        why: String,
     },
     /// Another process is changing the machine.
     #[error("another veritum is running on this machine")]

@@ -18,7 +18,7 @@ use super::standing::{Standings, effective};
 use super::state::{StateError, StateFolder};
 use crate::machine::Exchange;
 use crate::model::{AreaName, Instant, Stat, SystemPath};
-use crate::plan::KeptFolder;
+use crate::plan::{KeptFolder, ToolChange};
 
 const FORMAT: &str = "veritum.changes-index/1";
 const NAME: &[u8] = b"changes.index";
@@ -207,6 +207,11 @@ fn summary(log: &ChangeLog) -> ChangeSummary {
                 let parent = action.place.parent().unwrap_or_else(SystemPath::root);
                 *kept.entry(keeps_of(round.parents, &parent)).or_default() += old.stat.size;
             }
+        }
+    }
+    for tool in log.tools() {
+        if let (ToolChange::Disk(write), true) = (&tool.changes, tool.done != Some(false)) {
+            *kept.entry(KeptFolder::State).or_default() += write.size();
         }
     }
     ChangeSummary {

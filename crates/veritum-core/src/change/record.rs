@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::apps::{Bases, RawCard};
 use crate::model::{AreaName, Identity, Instant, SystemPath};
-use crate::plan::{ActionKey, ActionOutcome, KeptFolder, PlannedAction, ToolChange};
+use crate::plan::{ActionKey, ActionOutcome, DiskWrite, KeptFolder, PlannedAction, ToolChange};
 use crate::platform::services::PausedUnit;
 
 /// The purpose of a change.
@@ -70,7 +70,7 @@ impl Purpose {
 /// The first record.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Begin {
-    /// `veritum.journal/1`, `/2` or `/3`.
+    /// `veritum.journal/1`.
     pub format: String,
     /// The version of Veritum.
     pub writer: String,
@@ -208,6 +208,26 @@ pub enum Record {
         #[serde(default, skip_serializing_if = "Option::is_none")]
         failed: Option<String>,
     },
+    /// Bytes of a disk are going to be written; what is there, and what is written, is in the state folder.
+    Disk {
+        /// `veritum.journal/2`: an older version knows by it that the log is a newer one.
+        format: String,
+        /// The task.
+        what: String,
+        /// The subject.
+        subject: String,
+        /// The bytes.
+        write: Box<DiskWrite>,
+        /// The write of the undone change that it reverts; `None` unless it is part of an undo.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        reverts: Option<ActionKey>,
+    },
+    /// The result of that: all of the bytes are the new ones, or the old ones.
+    DiskDone {
+        /// Why they are the old ones; `None` when they are the new ones.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        failed: Option<String>,
+    },
     /// The change has ended.
     End {
         /// The time.
@@ -239,6 +259,8 @@ impl Record {
             Self::Resumed => "resumed",
             Self::Delegated { .. } => "delegated",
             Self::DelegatedDone { .. } => "delegated-done",
+            Self::Disk { .. } => "disk",
+            Self::DiskDone { .. } => "disk-done",
             Self::End { .. } => "end",
             Self::Released { .. } => "released",
         }

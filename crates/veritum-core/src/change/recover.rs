@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use super::committed::Committed;
 use super::context::ChangeContext;
+use super::disk_write;
 use super::folders::Folders;
 use super::journal::{ChangeLog, Journal, RoundLog};
 use super::record::Record;
@@ -64,7 +65,14 @@ pub fn recover(
         context.observer.on_event(Event::Recorded(record.kind()));
         Ok(())
     };
-    let round = last_round(context, number, &log, &mut add);
+    let round = match log.open_write() {
+        Some(write) => disk_write::recover(&context, number, write).map(|done| {
+            let why = done.err();
+            let result = if why.is_none() { Recovered::Finished } else { Recovered::TakenBack };
+            (result, Some(Record::DiskDone { failed: why.clone() }), why)
+        }),
+        None => last_round(context, number, &log, &mut add),
+    };
     // Whatever the result of the round: services are started again.
     let paused = log.paused();
     let_go();
@@ -80,6 +88,7 @@ pub fn recover(
             answered += outcomes.iter().filter(|o| o.failed.is_none()).count() as u64;
         }
         add(&record)?;
+        log.open_write().into_iter().for_each(|write| disk_write::discard_new(context.state, write));
     }
     resumed?;
     if !paused.is_empty() {
@@ -106,7 +115,8 @@ fn last_round(
 ) -> Result<(Recovered, Option<Record>, Option<String>), ChangeError> {
     let rounds = log.rounds().map_err(|source| ChangeError::Journal { change: number, source })?;
     let Some(last) = rounds.last().filter(|r| r.is_open()) else {
-        let is_untouched = rounds.is_empty() && !log.records.iter().any(|r| matches!(r, Record::Delegated { .. }));
+        let is_beside = |r: &Record| matches!(r, Record::Delegated { .. } | Record::Disk { .. });
+        let is_untouched = rounds.is_empty() && !log.records.iter().any(is_beside);
         let result = if is_untouched { Recovered::TakenBack } else { Recovered::Closed };
         return Ok((result, None, None));
     };

@@ -6,8 +6,9 @@ use std::io;
 use super::beside::Task;
 use super::committed::Committed;
 use super::context::ChangeContext;
+use super::disk_write::{self, RangeBytes};
 use super::folders::Folders;
-use super::journal::{FORMAT, Journal};
+use super::journal::{DISK_FORMAT, FORMAT, Journal};
 use super::keep::folder_for;
 use super::obstacles::{self, Blocked};
 use super::prune::prune;
@@ -17,8 +18,8 @@ use super::swap::{backward, forward};
 use super::{ChangeError, JournalError};
 use super::{UndoRound, aside, attributes, overview};
 use crate::event::{Event, Flow, Phase};
-use crate::model::{Identity, Instant, SystemPath};
-use crate::plan::{ActionKey, ActionOutcome, Item, ItemKind, KeptFolder, Operation, PlannedAction};
+use crate::model::{ActionKind, Identity, Instant, SystemPath, error_words};
+use crate::plan::{ActionKey, ActionOutcome, DiskWrite, Item, ItemKind, KeptFolder, Operation, PlannedAction};
 use crate::platform::services::{self, PausedUnit, Services};
 use crate::store::{Contents, NoContents};
 
@@ -43,6 +44,8 @@ pub struct OpenChange<'a> {
     journal: Journal,
     run: String,
     rounds: u32,
+    /// The number of writes to disks.
+    writes: u32,
     paused: Vec<PausedUnit>,
     /// The folder of the home for what is set aside.
     aside: Option<String>,
@@ -83,6 +86,7 @@ impl<'a> OpenChange<'a> {
             journal,
             run: run.to_owned(),
             rounds: 0,
+            writes: 0,
             paused: Vec::new(),
             aside,
             is_whole: false,
@@ -386,6 +390,48 @@ impl<'a> OpenChange<'a> {
         self.record(&task.record()).map_err(unfinished(self.number))?;
         let failed = work(self.context.services).err();
         self.record(&Record::DelegatedDone { failed: failed.clone() }).map_err(unfinished(self.number))?;
+        Ok(failed)
+    }
+
+    /// Writes bytes of a disk: what is there is kept and the intent recorded before, what was written is read back. Returns the reason if it
+    /// failed; then what was there is there.
+    ///
+    /// # Errors
+    /// When it cannot be kept or recorded, or could neither be completed nor undone.
+    pub fn write_disk(
+        &mut self,
+        write: DiskWrite,
+        (old, new): (&RangeBytes, &RangeBytes),
+        (subject, reverts): (&str, Option<ActionKey>),
+    ) -> Result<Option<String>, ChangeError> {
+        let disk = match self.context.disks.open(&write.disk, write.only_start) {
+            Ok(disk) => disk,
+            Err(why) => return Ok(Some(why)),
+        };
+        match disk_write::first_other(&*disk, &write.ranges, |range| range.old) {
+            Ok(None) => {}
+            Ok(Some(at)) => return Ok(Some(format!("byte {at} and what follows changed since it was examined"))),
+            Err(e) => return Ok(Some(error_words(&e))),
+        }
+        let write = DiskWrite { kept: format!("kept/{}/disk-{}", self.number, self.writes + 1), ..write };
+        self.writes += 1;
+        let number = self.number;
+        disk_write::prepare(self.context.state, &write, old, new).map_err(|source| {
+            disk_write::discard_new(self.context.state, &write);
+            self.context.state.failed(source)
+        })?;
+        let record = Record::Disk {
+            format: DISK_FORMAT.into(),
+            what: ActionKind::WriteDisk.word().into(),
+            subject: subject.to_owned(),
+            write: Box::new(write.clone()),
+            reverts,
+        };
+        let unfinished = |source| ChangeError::Unfinished { change: number, source };
+        self.record(&record).map_err(unfinished)?;
+        let failed = disk_write::carry_out(&*disk, &write, old, new).map_err(unfinished)?.err();
+        self.record(&Record::DiskDone { failed: failed.clone() }).map_err(unfinished)?;
+        disk_write::discard_new(self.context.state, &write);
         Ok(failed)
     }
 

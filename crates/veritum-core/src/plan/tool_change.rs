@@ -1,11 +1,12 @@
-//! [`ToolChange`]: what one of the system's own tools changes, and how the same tool changes it back.
+//! [`ToolChange`]: what is changed other than by files: by one of the system's own tools, or on a disk itself; and how it is changed back.
 
 use serde::{Deserialize, Serialize};
 
+use super::DiskWrite;
 use crate::devices::ext4::MountCounts;
 use crate::model::{ActionKind, SystemPath};
 
-/// What a tool changes; recorded before it runs.
+/// What is changed other than by files; recorded before it is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum ToolChange {
@@ -13,6 +14,8 @@ pub enum ToolChange {
     MountCounts(CountsChange),
     /// The structure of a file system that is not mounted, by its own check.
     Correction(Correction),
+    /// Bytes of a disk, by Veritum itself.
+    Disk(DiskWrite),
 }
 
 /// A correction of a file system by its own check (e2fsck), or undoing one (e2undo).
@@ -52,6 +55,7 @@ impl ToolChange {
             },
             Self::Correction(Correction { undoes: None, .. }) => "damaged".to_owned(),
             Self::Correction(_) => "corrected".to_owned(),
+            Self::Disk(_) => "kept".to_owned(),
         }
     }
 
@@ -63,6 +67,7 @@ impl ToolChange {
             Self::MountCounts(_) => ActionKind::RestoreCounts,
             Self::Correction(Correction { undoes: None, .. }) => ActionKind::Correct,
             Self::Correction(_) => ActionKind::UndoCorrection,
+            Self::Disk(_) => ActionKind::WriteDisk,
         }
     }
 
@@ -71,7 +76,7 @@ impl ToolChange {
     pub fn found(&self) -> Option<&str> {
         match self {
             Self::MountCounts(change) => change.found.as_deref(),
-            Self::Correction(_) => None,
+            Self::Correction(_) | Self::Disk(_) => None,
         }
     }
 
@@ -81,6 +86,7 @@ impl ToolChange {
         match self {
             Self::MountCounts(change) => &change.place,
             Self::Correction(change) => &change.disk,
+            Self::Disk(write) => &write.disk.path,
         }
     }
 

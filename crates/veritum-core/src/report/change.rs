@@ -10,6 +10,43 @@ use crate::model::{
 };
 use crate::plan::{Item, ItemKind, Left, Operation, PlannedAction};
 
+/// What is written to a disk, or into lines of a file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct WrittenReport {
+    /// Where it comes from, in words.
+    pub source: String,
+    /// The bytes of disks that are written.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub ranges: Vec<RangeReport>,
+    /// The lines of files that are changed.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub lines: Vec<LineReport>,
+}
+
+/// Bytes of a disk.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct RangeReport {
+    /// The disk.
+    pub disk: String,
+    /// The first byte.
+    pub from: u64,
+    /// The first byte behind them.
+    pub to: u64,
+}
+
+/// A line of a file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct LineReport {
+    /// The file.
+    pub path: SystemPath,
+    /// The line, from 1.
+    pub line: u64,
+    /// The line as it is.
+    pub from: String,
+    /// The line as it becomes.
+    pub to: String,
+}
+
 /// One action, before and after.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ActionReport {
@@ -32,6 +69,9 @@ pub struct ActionReport {
     pub folder: bool,
     /// Bytes of files that are written, moved or deleted; those in a folder that is moved as one are not counted.
     pub bytes: u64,
+    /// What is written to a disk, or into lines of a file, exactly.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub written: Option<WrittenReport>,
     /// The result.
     pub result: ActionResult,
     /// Why it failed.
@@ -44,8 +84,8 @@ impl ActionReport {
     #[must_use]
     pub fn on(action: ActionKind, subject: Subject, findings: Vec<FindingId>) -> Self {
         let (result, things) = (ActionResult::Planned, 1);
-        let (path, package, folder, bytes, why) = (None, None, false, 0, None);
-        Self { findings, subject, path, package, action, things, folder, bytes, result, why }
+        let (path, package, folder, bytes, written, why) = (None, None, false, 0, None, None);
+        Self { findings, subject, path, package, action, things, folder, bytes, written, result, why }
     }
 
     /// A planned action at a place.

@@ -21,8 +21,9 @@ pub use apps::{
     PartReport,
 };
 pub use change::{
-    ActionReport, AreaChange, ChangeLine, ChangeState, ChangesReport, DamagedChange, HomeLine, KeptFile, ProgramReport,
-    RecoverReport, RefusalReport, RepairReport, RunningReport, UndoReport, UndoneChange,
+    ActionReport, AreaChange, ChangeLine, ChangeState, ChangesReport, DamagedChange, HomeLine, KeptFile, LineReport,
+    ProgramReport, RangeReport, RecoverReport, RefusalReport, RepairReport, RunningReport, UndoReport, UndoneChange,
+    WrittenReport,
 };
 pub use disks::{DiskLine, DisksReport, VolumeAccess, VolumeLine};
 pub use explain::{ChainLink, ExplainReport, FirstDifference, to_do};

@@ -55,6 +55,15 @@ pub enum WorkError {
         /// The partitions with systems.
         partitions: Vec<u32>,
     },
+    /// What a repair of disks writes over is kept nowhere yet.
+    #[error("no folder is named for what is written over")]
+    NoStateFolder,
+    /// What a repair of a disk writes over would be kept on that disk.
+    #[error("{} is on the disk that is repaired", folder.display())]
+    StateOnDisk {
+        /// The folder that was named.
+        folder: PathBuf,
+    },
     /// A process runs in it.
     #[error("a running process uses this system as its root")]
     InUse,

@@ -52,6 +52,7 @@ impl System {
         match change {
             ToolChange::MountCounts(change) => self.set_counts(change),
             ToolChange::Correction(change) => self.correct(change),
+            ToolChange::Disk(_) => Err("no tool writes the bytes of a disk".to_owned()),
         }
     }
 
@@ -61,7 +62,7 @@ impl System {
     /// Why it could not.
     pub fn require_ready(&self, change: &ToolChange, state: &StateFolder) -> Result<(), String> {
         match change {
-            ToolChange::MountCounts(_) => Ok(()),
+            ToolChange::MountCounts(_) | ToolChange::Disk(_) => Ok(()),
             ToolChange::Correction(change) => {
                 require_room(&unmounted(change)?, change, &state.path().map_err(|e| error_words(&e))?)
             }
@@ -122,6 +123,7 @@ impl System {
                     false => Err("the file system was changed since".to_owned()),
                 }
             }
+            ToolChange::Disk(write) => self.disk_inverse(write, earlier).map(ToolChange::Disk),
         }
     }
 

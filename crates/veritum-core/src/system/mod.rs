@@ -1,5 +1,6 @@
 //! [`System`]: the machine that is worked on, with its package database and the settings.
 
+mod disks;
 mod error;
 mod file_systems;
 mod restart;
@@ -9,10 +10,11 @@ mod state;
 mod threads;
 mod tools;
 
+pub use disks::LiveDisks;
 pub use error::WorkError;
 pub use file_systems::MountedExt4;
 pub use settings::{ServiceManager, Settings, Supplier};
-pub use state::last_return;
+pub use state::{last_return, require_elsewhere};
 pub use threads::Threads;
 pub use tools::ToolRunner;
 
@@ -36,6 +38,8 @@ pub struct System {
     pub machine: Machine,
     /// The disks from which it is read, if it is not mounted.
     pub disks: Option<Arc<DiskSet>>,
+    /// The disks that changes write to.
+    pub live_disks: LiveDisks,
     /// Places that must not be changed.
     pub protection: Protection,
     /// The installed packages.

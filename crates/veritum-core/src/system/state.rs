@@ -2,9 +2,11 @@
 //! that is mounted elsewhere: there they stay with the administrator, one folder for each machine.
 
 use std::collections::BTreeSet;
+use std::os::unix::fs::MetadataExt as _;
 
 use super::{Settings, System, WorkError};
 use crate::change::{ChangeError, StateError, StateFolder};
+use crate::devices::Device;
 use crate::history;
 use crate::machine::{Held, LockError, Machine, MachineTimeZone, lock_shared};
 use crate::model::{Digest, SystemPath};
@@ -28,6 +30,23 @@ pub fn last_return(machine: &Machine, settings: &Settings) -> Option<String> {
     }
     let local = MachineTimeZone::read(machine).local(&last?.to_string())?;
     Some(local.strftime("%Y-%m-%d %H:%M:%S").to_string())
+}
+
+/// Refuses a repair of disks without a state folder, or with one on these disks.
+///
+/// # Errors
+/// Which of these it is.
+pub fn require_elsewhere(settings: &Settings) -> Result<(), WorkError> {
+    let Some(folder) = &settings.state_dir else { return Err(WorkError::NoStateFolder) };
+    let folder = std::path::absolute(folder).unwrap_or_else(|_| folder.clone());
+    let number = folder.ancestors().find_map(|place| std::fs::metadata(place).ok()).map(|stat| stat.dev());
+    for path in &settings.disks {
+        let device = Device::open(path)?;
+        if number.is_some_and(|number| device.holds(number)) {
+            return Err(WorkError::StateOnDisk { folder });
+        }
+    }
+    Ok(())
 }
 
 impl System {

@@ -42,7 +42,8 @@ impl<'a> Preview<'a> {
             }
         }
         let keeps = steps.iter().any(|(_, step)| kept_by(step).next().is_some());
-        let restored = steps.iter().filter(|(_, step)| matches!(&step.work, Work::Files(work) if !work.renews));
+        let restores = |work: &Work| matches!(work, Work::Disk(_)) || matches!(work, Work::Files(work) if !work.renews);
+        let restored = steps.iter().filter(|(_, step)| restores(&step.work));
         let written = restored.flat_map(|(_, step)| kept_by(step)).map(|action| action.bytes).sum();
         let runs_scripts = steps.iter().any(|(_, step)| matches!(&step.work, Work::Tool(tool) if tool.runs_scripts));
         Self { check, actions, remarks, areas, written, keeps, runs_scripts, stays: Vec::new(), further: false }
@@ -51,7 +52,7 @@ impl<'a> Preview<'a> {
 
 /// The actions of a step that keep the replaced file.
 fn kept_by(step: &Step) -> impl Iterator<Item = &ActionReport> {
-    let on_files = matches!(step.work, Work::Files(_) | Work::Fetched(_));
+    let on_files = matches!(step.work, Work::Files(_) | Work::Fetched(_) | Work::Disk(_));
     step.shows.iter().filter(move |action| on_files && action.action.is_undoable())
 }
 

@@ -7,9 +7,10 @@ use crate::areas::bootchain::examine_bare_disks;
 pub use crate::areas::volumes::DisksWanted;
 use crate::areas::volumes::examine_disks;
 use crate::areas::{Examined, fill};
-use crate::devices::DiskSet;
+use crate::devices::{DiskSet, Patches};
 use crate::event::Observer;
 use crate::machine::{MachineError, RawDisk, raw_systems, started_system};
+use crate::model::Scope;
 use crate::platform::debian::Debian;
 use crate::report::{CheckReport, MachineReport};
 use crate::system::WorkError;
@@ -30,11 +31,16 @@ impl Engine {
     /// # Errors
     /// When a disk cannot be opened, the system cannot be read, or there is none on the partition of the settings.
     pub fn open_on_disks(settings: Settings) -> Result<OnDisks, WorkError> {
-        let mut set = DiskSet::open(&settings.disks)?;
+        Self::open_planned(settings, &[])
+    }
+
+    /// The same, as the disks are after these patches were written: those of each disk, in the same order.
+    pub(super) fn open_planned(settings: Settings, planned: &[Patches]) -> Result<OnDisks, WorkError> {
+        let mut set = DiskSet::open_planned(&settings.disks, planned)?;
         let mut systems = raw_systems(&set);
         if systems.is_empty() {
             // Its partition can have been deleted. What else was left in unused places says nothing.
-            let mut searched = DiskSet::open(&settings.disks)?;
+            let mut searched = DiskSet::open_planned(&settings.disks, planned)?;
             searched.search_lost();
             systems = raw_systems(&searched);
             if !systems.is_empty() {
@@ -83,7 +89,7 @@ pub fn check_bare_disks(
     if with_volumes {
         all.push(examine_disks(wanted, &pool, observer)?);
     }
-    all.push(examine_bare_disks(set));
+    all.push(examine_bare_disks(set, &Scope::default(), now));
     let mut report = report_of(wanted, &all[0], now);
     fill(&all.iter().collect::<Vec<_>>(), &mut report, None);
     Ok(report)

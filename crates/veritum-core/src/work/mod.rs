@@ -16,6 +16,7 @@ mod programs;
 mod quick;
 mod regenerate;
 mod repair;
+mod repair_boot;
 mod repair_disks;
 mod repair_state;
 mod repaired;
@@ -38,6 +39,7 @@ pub use consent::{Agreement, Preview};
 pub use disks::DisksWanted;
 pub use disks::{OnDisks, check_bare_disks, check_disks};
 pub use list_disks::list_disks;
+pub use repair_boot::BootRepairWanted;
 pub use repair_disks::CorrectionsWanted;
 pub use rescue::{RescueWanted, deleted_files, image_of_disk, rescue_files, verify_rescued};
 pub use rescue_back::BackWanted;
@@ -62,7 +64,7 @@ use crate::platform::debian::Debian;
 use crate::platform::debian::database::Database;
 use crate::platform::{Installed, Platform};
 use crate::supply::{OpenSources, Stores, Supply};
-use crate::system::{System, Threads, last_return};
+use crate::system::{LiveDisks, System, Threads, last_return};
 
 /// How a machine's package database is read.
 type ReadDatabase = fn(&Machine, Option<&str>) -> Result<(Installed, Database), MachineError>;
@@ -119,7 +121,9 @@ impl Engine {
         let pool = Threads::new(settings.jobs);
         let (protection, services) = (Protection::new(&machine), settings.services.open(&machine));
         let areas = AREAS.iter().map(|area| area.about().name.clone()).collect();
-        let system = System { settings, machine, disks, protection, installed, database, services, areas, pool };
+        let live_disks = LiveDisks::new(settings.disks.clone());
+        let system =
+            System { settings, machine, disks, live_disks, protection, installed, database, services, areas, pool };
         let mut engine = Self { system, open: OpenSources::default(), homes: HomesSeen::default() };
         engine.open.use_stores(stores);
         identify(&mut engine);
@@ -194,6 +198,7 @@ impl Engine {
             observer,
             clear_immutable: self.system.settings.clear_immutable,
             services: self.system.services.as_ref(),
+            disks: &self.system.live_disks,
             home: None,
         }
     }

@@ -3,10 +3,10 @@
 use std::collections::HashSet;
 
 use crate::change::{
-    ChangeContext, ChangeError, FolderTimes, OpenChange, Purpose, RoundReceipt, Task, UndoRound, Verb,
+    ChangeContext, ChangeError, FolderTimes, OpenChange, Purpose, RangeBytes, RoundReceipt, Task, UndoRound, Verb,
 };
 use crate::model::{AreaName, FindingId};
-use crate::plan::PlannedAction;
+use crate::plan::{ActionKey, DiskWrite, PlannedAction};
 use crate::platform::services::{PausedUnit, Services};
 use crate::store::Contents;
 use crate::system::Settings;
@@ -164,6 +164,26 @@ impl<'a> Session<'a> {
         work: &mut dyn FnMut(&dyn Services) -> Result<(), String>,
     ) -> Result<Option<String>, ChangeError> {
         self.change()?.delegate(task, work)
+    }
+
+    /// Writes bytes of a disk; returns the reason if it failed.
+    ///
+    /// # Errors
+    /// When what is there cannot be kept, or writing could neither be completed nor undone: then the change is left for recovery.
+    pub(super) fn write_disk(
+        &mut self,
+        write: DiskWrite,
+        bytes: (&RangeBytes, &RangeBytes),
+        reverts: Option<ActionKey>,
+    ) -> Result<Option<String>, ChangeError> {
+        let subject = write.parts.join(", ");
+        let written = self.change()?.write_disk(write, bytes, (&subject, reverts));
+        match &written {
+            Err(ChangeError::Unfinished { .. }) => self.leave(),
+            Err(_) => self.end(0)?,
+            Ok(_) => {}
+        }
+        written
     }
 
     /// Counts findings answered other than by rounds.

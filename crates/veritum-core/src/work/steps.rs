@@ -2,16 +2,18 @@
 
 use std::collections::HashSet;
 use std::ffi::OsString;
+use std::os::unix::ffi::OsStrExt as _;
 
 use super::consent::Preview;
 use super::repair_state::{RepairState, ids};
 use super::session::Session;
 use super::{Engine, WorkError};
 use crate::areas::store::{StoreRepairPlan, repair_store};
-use crate::areas::{Area, Failed, FileWork, How, Step, ToolRun, Work};
-use crate::change::{ChangeError, Locks, Task};
-use crate::model::{ActionKind, ActionResult, AreaName, SystemPath, error_chain, error_words};
-use crate::plan::ToolChange;
+use crate::areas::{Area, DiskWork, Failed, FileWork, How, Step, ToolRun, Work};
+use crate::change::{ChangeError, Locks, RangeBytes, Task};
+use crate::devices::{DiskSet, PatchedRange};
+use crate::model::{ActionKind, ActionResult, AreaName, Digest, SystemPath, error_chain, error_words};
+use crate::plan::{DiskIdentity, DiskRange, DiskWrite, ToolChange};
 use crate::platform::services::PausedUnit;
 use crate::report::ActionReport;
 use crate::supply::Made;
@@ -134,6 +136,12 @@ pub(super) fn carry_out(
             run.done.did(area, session.number, actions);
             Ok(settled(step, session, why.is_none()))
         }
+        (Work::Disk(work), Some(session)) => {
+            let why = write_to_disk(session, work)?;
+            let actions = step.shows.iter().map(|action| action.clone().settled(why.clone())).collect();
+            run.done.did(area, session.number, actions);
+            Ok(settled(step, session, why.is_none()))
+        }
         (Work::Pause(units), Some(session)) => pause(&engine.system, units, session).map(|()| true),
         (Work::ForgetFailure(unit), Some(session)) => {
             let task = Task::lasting(ActionKind::ForgetFailure, unit, "failed");
@@ -221,6 +229,34 @@ pub(super) fn change_by_tool(
     let changes = Some(change.clone());
     let task = Task { changes, ..Task::lasting(shown.action, &subject, &before) };
     Ok(session.delegate(task, &mut |_| system.change_by_tool(change))?)
+}
+
+/// Writes bytes of a disk; returns the reason if it failed, or what is there could not be kept.
+pub(super) fn write_to_disk(session: &mut Session<'_>, work: &DiskWork) -> Result<Option<String>, WorkError> {
+    let DiskWork { path, patches, parts, only_start } = work;
+    let set = DiskSet::open(std::slice::from_ref(path))?;
+    let ranges = match patches.ranges(&*set.disks[0].device) {
+        Ok(ranges) => ranges,
+        Err(e) => return Ok(Some(format!("what is there cannot be read: {}", error_words(&e)))),
+    };
+    let named = std::path::absolute(path).ok().and_then(|path| SystemPath::parse(path.as_os_str().as_bytes()).ok());
+    let Some(named) = named else { return Ok(Some("its path cannot be used here".to_owned())) };
+    let disk = DiskIdentity::of(&set, 0, named, &ranges);
+    let range = |range: &PatchedRange| DiskRange {
+        at: range.at,
+        size: range.new.len() as u64,
+        old: Digest::hash(&range.old),
+        new: Digest::hash(&range.new),
+    };
+    let write = DiskWrite {
+        disk,
+        parts: parts.clone(),
+        ranges: ranges.iter().map(range).collect(),
+        kept: String::new(),
+        only_start: *only_start,
+    };
+    let (old, new): (RangeBytes, RangeBytes) = ranges.into_iter().map(|range| (range.old, range.new)).unzip();
+    Ok(session.write_disk(write, (&old, &new), None)?)
 }
 
 /// Counts the findings that a step answered without changing files.

@@ -13,11 +13,13 @@ use crate::change::{
 };
 use crate::event::{Observer, Uninterruptible};
 use crate::homes::{HomeContext, running_apps};
-use crate::model::{ActionKind, PackageId, Subject};
-use crate::plan::{ActionKey, PlannedAction, ToolChange};
+use crate::model::{ActionKind, PackageId, Subject, readable};
+use crate::plan::{ActionKey, DiskRange, DiskWrite, PlannedAction, ToolChange};
 use crate::platform::debian::Debian;
 use crate::platform::{Package, Platform as _};
-use crate::report::{ActionReport, RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange};
+use crate::report::{
+    ActionReport, RangeReport, RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange, WrittenReport,
+};
 use crate::system::System;
 
 impl Engine {
@@ -161,7 +163,8 @@ fn undo_locks(
     for home in homes.values() {
         refuse_running(&engine.system, home)?;
     }
-    if numbers.iter().any(|number| !homes.contains_key(number)) {
+    let is_of_files = |number: &u64| !homes.contains_key(number) && has_rounds(context.state, *number);
+    if numbers.iter().any(is_of_files) {
         return engine.locks(context, &Debian.update_locks());
     }
     engine.system.require_writable()?;
@@ -303,6 +306,10 @@ fn undo_one(
         }));
     }
     for (key, back) in tools {
+        if let ToolChange::Disk(write) = back {
+            done.actions.push(write_back(system, &mut session, &plan.tools, (key, write))?);
+            continue;
+        }
         let back = back.in_change(session.change()?.number());
         let shows = tool_action(&back);
         let (subject, before) = (shows.subject.to_string(), back.before_words());
@@ -329,6 +336,28 @@ fn undo_one(
     Ok(done)
 }
 
+/// Writes back what a write to a disk replaced.
+fn write_back(
+    system: &System,
+    session: &mut Session<'_>,
+    originals: &[(ActionKey, ToolChange)],
+    (key, write): (ActionKey, DiskWrite),
+) -> Result<ActionReport, WorkError> {
+    let shows = tool_action(&ToolChange::Disk(write.clone()));
+    let original = originals.iter().find_map(|(of, change)| match change {
+        ToolChange::Disk(original) if *of == key => Some(original),
+        _ => None,
+    });
+    let bytes =
+        original.ok_or_else(|| "its record is lost".to_owned()).and_then(|original| system.bytes_back(original));
+    let why = match bytes {
+        Ok((now, before)) => session.write_disk(write, (&now, &before), Some(key))?,
+        Err(why) => Some(why),
+    };
+    session.answered_beside(u64::from(why.is_none()));
+    Ok(shows.settled(why))
+}
+
 /// How the system's own tools undo what they changed, by what is there now; and what is not undone.
 fn tool_undos(system: &System, plan: &UndoPlan) -> (Vec<(ActionKey, ToolChange)>, Vec<RefusalReport>) {
     let (mut tools, mut refused): (Vec<(ActionKey, ToolChange)>, _) = (Vec::new(), Vec::new());
@@ -344,6 +373,15 @@ fn tool_undos(system: &System, plan: &UndoPlan) -> (Vec<(ActionKey, ToolChange)>
 
 fn tool_action(change: &ToolChange) -> ActionReport {
     let place = change.place();
+    if let ToolChange::Disk(write) = change {
+        let disk = readable(place.as_bytes());
+        let range = |range: &DiskRange| RangeReport { disk: disk.clone(), from: range.at, to: range.at + range.size };
+        let source = "what was there before, as it is kept".to_owned();
+        let written = WrittenReport { source, ranges: write.ranges.iter().map(range).collect(), lines: Vec::new() };
+        let subject = Subject::Volume { name: write.parts.join(", ") };
+        let action = ActionReport::on(change.kind(), subject, Vec::new());
+        return ActionReport { bytes: write.size(), written: Some(written), ..action };
+    }
     ActionReport { path: Some(place.clone()), ..ActionReport::on(change.kind(), Subject::path(place), Vec::new()) }
 }
 

@@ -2,7 +2,7 @@
 
 use veritum_core::model::{Action, Reach, Scope, quoted};
 use veritum_core::report::{ProofOutcome, RepairReport};
-use veritum_core::work::{Agreement, CorrectionsWanted, DisksWanted, Preview};
+use veritum_core::work::{Agreement, BootRepairWanted, CorrectionsWanted, DisksWanted, Engine, Preview, WorkError};
 
 use super::{check, print};
 use crate::args::RepairArgs;
@@ -11,7 +11,7 @@ use crate::errors::Failure;
 use crate::output::after_change;
 use crate::prompt::Question;
 use crate::{exit, render, what};
-use veritum_core::areas::{UPDATES, VOLUMES};
+use veritum_core::areas::{BOOTCHAIN, UPDATES, VOLUMES};
 
 struct Wanted {
     scope: Scope,
@@ -21,7 +21,7 @@ struct Wanted {
 
 impl Wanted {
     fn read(context: &Context, args: &RepairArgs) -> Result<Self, Failure> {
-        let RepairArgs { what: words, everything, check_at_next_start, rescued } = args;
+        let RepairArgs { what: words, everything, check_at_next_start, rescued, yes_table } = args;
         let (everything, checks_at_start) = (*everything, *check_at_next_start);
         let mut scope = what::scope(words, &context.settings.root)?;
         if words.is_empty() {
@@ -43,6 +43,13 @@ impl Wanted {
                 Some(Action::command(context.command(&format!("repair volumes {option}")))),
             ));
         }
+        if *yes_table && !scope.names(&BOOTCHAIN) {
+            return Err(Failure::usage(
+                "--yes-table applies to `repair bootchain` only".into(),
+                "the area `bootchain` was not named".into(),
+                Some(Action::command(context.command("repair bootchain --yes-table"))),
+            ));
+        }
         let named: String = words.iter().map(|w| format!(" {}", quoted(w.as_encoded_bytes()))).collect();
         let mut named = if everything { format!("{named} --everything") } else { named };
         if checks_at_start {
@@ -51,15 +58,29 @@ impl Wanted {
         if let Some(folder) = rescued {
             named.push_str(&format!(" --rescued {}", quoted(folder.as_os_str().as_encoded_bytes())));
         }
-        Ok(Self { scope: Scope { everything, checks_at_start, rescued: rescued.clone(), ..scope }, named })
+        if *yes_table {
+            named.push_str(" --yes-table");
+        }
+        let scope = Scope { everything, checks_at_start, rescued: rescued.clone(), writes_table: *yes_table, ..scope };
+        Ok(Self { scope, named })
     }
 }
 
-/// File systems of disks that are not mounted.
+/// Disks that are not mounted: their file systems, or what starts the system on them.
 fn of_disks(context: &Context, wanted: &Wanted, words: &[std::ffi::OsString]) -> Result<u8, Failure> {
-    check::require_disks_alone(context, words, &[VOLUMES.word()])?;
-    let ignore_disk_errors = context.settings.ignore_disk_errors;
-    let disks = DisksWanted { disks: context.global.disk.clone(), ignore_disk_errors, ..DisksWanted::default() };
+    check::require_disks_alone(context, words, &[VOLUMES.word(), BOOTCHAIN.word()])?;
+    let boots = wanted.scope.names(&BOOTCHAIN);
+    if boots && wanted.scope.names(&VOLUMES) {
+        return Err(Failure::usage(
+            "`volumes` and `bootchain` of a disk are repaired one at a time".into(),
+            "a file system's own check comes first: it can change what the other finds".into(),
+            Some(Action::command(context.command("repair volumes"))),
+        ));
+    }
+    if context.settings.partition.is_some() && !boots {
+        let why = "all file systems of the disk are examined";
+        return Err(Failure::usage("--partition has no effect on `repair volumes`".into(), why.into(), None));
+    }
     if wanted.scope.checks_at_start {
         return Err(Failure::usage(
             "--check-at-next-start has no effect with --disk".into(),
@@ -67,13 +88,35 @@ fn of_disks(context: &Context, wanted: &Wanted, words: &[std::ffi::OsString]) ->
             None,
         ));
     }
-    let (rescued, plan_only) = (wanted.scope.rescued.clone(), context.global.plan);
+    let plan_only = context.global.plan;
+    match boots {
+        true => {
+            let of_boot = BootRepairWanted { writes_table: wanted.scope.writes_table, plan_only };
+            let work: &Work<'_> = &|engine, ask| engine.repair_boot(of_boot, &context.progress, ask);
+            carry_out(context, wanted, "Write this now?", work)
+        }
+        false => {
+            let ignore_disk_errors = context.settings.ignore_disk_errors;
+            let disks =
+                DisksWanted { disks: context.global.disk.clone(), ignore_disk_errors, ..DisksWanted::default() };
+            let of_volumes = CorrectionsWanted { disks, rescued: wanted.scope.rescued.clone(), plan_only };
+            let work: &Work<'_> = &|engine, ask| engine.repair_disks(&of_volumes, &context.progress, ask);
+            carry_out(context, wanted, "Let the file system's own check correct it now?", work)
+        }
+    }
+}
+
+/// Repairs disks, and asks before.
+type Work<'a> = dyn Fn(&mut Engine, &mut dyn FnMut(&Preview<'_>) -> Agreement) -> Result<RepairReport, WorkError> + 'a;
+
+/// Shows the plan, asks, repairs disks, and reports it.
+fn carry_out(context: &Context, wanted: &Wanted, question: &'static str, work: &Work<'_>) -> Result<u8, Failure> {
+    let plan_only = context.global.plan;
     let mut engine = context.open()?;
     if !plan_only && !super::recover::first(context, &engine)? {
         return Ok(exit::FINE);
     }
-    let wanted_disks = CorrectionsWanted { disks, rescued, plan_only };
-    let mut question = Question::new(context, "Let the file system's own check correct it now?");
+    let mut question = Question::new(context, question);
     let mut shown = None;
     let mut ask = |preview: &Preview<'_>| {
         let words = || render::repair::preview_words(context, preview);
@@ -83,7 +126,7 @@ fn of_disks(context: &Context, wanted: &Wanted, words: &[std::ffi::OsString]) ->
         }
         question.ask(words)
     };
-    let report = engine.repair_disks(&wanted_disks, &context.progress, &mut ask)?;
+    let report = work(&mut engine, &mut ask)?;
     let declined = question.declined;
     if let Some(trouble) = question.trouble().filter(|_| report.after.is_none()) {
         return Err(trouble);
@@ -103,7 +146,8 @@ fn of_disks(context: &Context, wanted: &Wanted, words: &[std::ffi::OsString]) ->
 
 pub(crate) fn run(context: &Context, args: &RepairArgs) -> Result<u8, Failure> {
     let wanted = Wanted::read(context, args)?;
-    if !context.global.disk.is_empty() {
+    let is_mounted = context.global.root.is_some() && args.what == [BOOTCHAIN.word()];
+    if !context.global.disk.is_empty() && !is_mounted {
         return of_disks(context, &wanted, &args.what);
     }
     let mut engine = context.open()?;

@@ -169,7 +169,10 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
 
 /// Why a tool did not do something; else what it found, or what was there before.
 fn remark(one: &Beside) -> String {
-    let before = || if one.undoable { format!("before: {}", one.before) } else { String::new() };
+    let before = || match one.undoable && !one.before.is_empty() {
+        true => format!("before: {}", one.before),
+        false => String::new(),
+    };
     one.why.clone().or_else(|| one.found.clone()).unwrap_or_else(before)
 }
 

@@ -21,6 +21,7 @@ pub(crate) mod store;
 pub(crate) mod style;
 pub(crate) mod undo;
 pub(crate) mod updates;
+pub(crate) mod written;
 
 use veritum_core::model::{Action, Subject, quoted};
 use veritum_core::report::ActionReport;

@@ -12,7 +12,7 @@ use super::check::{disks_not_checked, doubt, downloads, ignore_disk_errors};
 use super::findings::{heading, subject_of};
 use super::layout::{Cell, cell, labelled, paragraph, path, table};
 use super::style::{Label, paint};
-use super::{count, entries, grouped, instruction, next, proof, running, size, subject};
+use super::{count, entries, grouped, instruction, next, proof, running, size, subject, written};
 use crate::context::Context;
 use crate::places::{place, shown};
 
@@ -171,11 +171,17 @@ fn written_words(context: &Context, preview: &Preview<'_>) -> Option<String> {
     if !keeps {
         return None;
     }
-    let kept = "Backup: yes (`veritum undo` restores replaced files).";
+    let on_disks = actions.iter().any(|action| action.action == ActionKind::WriteDisk);
+    let kept = match on_disks {
+        true => "Backup: yes (`veritum undo` writes back what was there).",
+        false => "Backup: yes (`veritum undo` restores replaced files).",
+    };
     if *written == 0 {
         return Some(kept.to_owned());
     }
-    let from = context.settings.store.as_ref().map(|store| format!(" from the signed store {}", place(store)));
+    let is_exact = actions.iter().all(|action| action.written.is_some());
+    let from = context.settings.store.as_ref().filter(|_| !is_exact);
+    let from = from.map(|store| format!(" from the signed store {}", place(store)));
     let known = |a: &&ActionReport| check.findings.iter().any(|f| a.findings.contains(&f.id) && is_local(f));
     let local = if actions.iter().any(|a| known(&a)) { " and from the machine's own records" } else { "" };
     Some(format!("Writes {}{}{local}. {kept}", size(*written), from.unwrap_or_default()))
@@ -202,7 +208,11 @@ pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String 
         }
     };
     let known: Vec<Finding> = check.findings.iter().chain(&check.notes).cloned().collect();
-    let mut text = format!("{}\n{}", paint(Label::Heading, &head), action_lines(context, actions, &known));
+    let (exact, others): (Vec<ActionReport>, Vec<ActionReport>) =
+        actions.iter().cloned().partition(|action| action.written.is_some());
+    let all = context.global.all || context.global.verbose;
+    let mut text = format!("{}\n{}", paint(Label::Heading, &head), action_lines(context, &others, &known));
+    text.push_str(&written::describe(&exact, all));
     if !left.is_empty() {
         text.push_str(&format!("\n{}\n{}", paint(Label::Heading, "Not repaired"), left_lines(context, left)));
     }

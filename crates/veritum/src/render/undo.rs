@@ -1,13 +1,13 @@
 //! What `undo` and `recover` print.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use veritum_core::model::{ActionKind, SystemPath, quoted};
-use veritum_core::report::{RecoverReport, UndoReport};
+use veritum_core::report::{ActionReport, RecoverReport, UndoReport, UndoneChange};
 
 use super::repair::action_lines;
 use super::style::{Label, paint};
-use super::{count, entries, grouped, next, running};
+use super::{count, entries, grouped, next, running, written};
 use crate::context::Context;
 use veritum_core::change::Recovered;
 
@@ -50,12 +50,15 @@ pub(crate) fn preview(context: &Context, report: &UndoReport) -> String {
             .map_or_else(String::new, |user| format!(" in the home of {}", super::apps::text(user)));
         let head = paint(Label::Heading, &format!("change {}", change.of));
         text.push_str(&format!("Undo {head}{whose}:\n"));
-        text.push_str(&action_lines(context, &change.actions, &[]));
+        let (exact, others): (Vec<ActionReport>, Vec<ActionReport>) =
+            change.actions.iter().cloned().partition(|action| action.written.is_some());
+        text.push_str(&action_lines(context, &others, &[]));
+        text.push_str(&written::describe(&exact, context.global.all || context.global.verbose));
     }
     text.push_str(&refusals(report, context.global.verbose));
     let on_files = report.changes.iter().flat_map(|change| &change.actions).any(|action| !action.action.is_of_tool());
     let kept =
-        if on_files { "Current files are backed up, so the undo can be undone." } else { "The undo can be undone." };
+        if on_files { "What is there now is backed up, so the undo can be undone." } else { "The undo can be undone." };
     text.push_str(&format!("\n{kept}\n{} everything else.\n", paint(Label::Heading, "Not touched:")));
     text + "\n"
 }
@@ -80,10 +83,15 @@ pub(crate) fn describe(context: &Context, report: &UndoReport) -> String {
     let mut text = String::new();
     for change in &done {
         let done = change.actions.iter().filter(|a| a.why.is_none());
-        let (by_tools, done): (Vec<_>, Vec<_>) = done.partition(|a| a.action.is_of_tool());
+        let (by_tools, done): (Vec<_>, Vec<_>) =
+            done.partition(|a| a.action.is_of_tool() || a.action == ActionKind::WriteDisk);
         let (aside, restored): (Vec<_>, Vec<_>) = done.into_iter().partition(|a| a.action == ActionKind::SetAside);
         let mut words = Vec::new();
-        words.extend(by_tools.iter().map(|a| format!("{}: {}", super::subject(&a.subject), a.action.label())));
+        let label = |a: &ActionReport| match a.action {
+            ActionKind::WriteDisk => "what was there is written back",
+            other => other.label(),
+        };
+        words.extend(by_tools.iter().map(|a| format!("{}: {}", super::subject(&a.subject), label(a))));
         words.extend(
             (!restored.is_empty() || aside.is_empty() && by_tools.is_empty())
                 .then(|| format!("{} restored", entries(restored.into_iter()))),
@@ -112,8 +120,23 @@ pub(crate) fn describe(context: &Context, report: &UndoReport) -> String {
         text.push_str(&format!("Redo: {}\n", paint(Label::Command, &context.command(&format!("undo {number}")))));
     }
     let mut commands: Vec<_> = running::command(&report.running).into_iter().collect();
-    commands.push((context.command("check"), "what is damaged now"));
+    commands.push((check_of(context, &done), "what is damaged now"));
     text + &next(context, &commands)
+}
+
+/// The check of what was undone: of a disk, where only bytes of one were written back.
+fn check_of(context: &Context, done: &[&UndoneChange]) -> String {
+    let all: Vec<_> = done.iter().flat_map(|change| &change.actions).collect();
+    if all.is_empty() || !all.iter().all(|action| action.action == ActionKind::WriteDisk) {
+        return context.command("check");
+    }
+    let disks: BTreeSet<&str> =
+        all.iter().filter_map(|action| action.written.as_ref()).flat_map(|w| &w.ranges).map(|r| &*r.disk).collect();
+    let named = match context.global.disk.is_empty() && context.global.root.is_none() {
+        true => disks.iter().map(|disk| format!(" --disk {}", quoted(disk.as_bytes()))).collect(),
+        false => String::new(),
+    };
+    context.command(&format!("check bootchain{named}"))
 }
 
 fn numbers(open: &[u64]) -> String {

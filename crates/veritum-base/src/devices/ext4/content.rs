@@ -259,6 +259,23 @@ impl FileContent<'_> {
         }
     }
 
+    /// Where all of the content is on the disk, in the order of the file: the first byte, and the number of bytes. `None` if part of it has no
+    /// place of its own there.
+    #[must_use]
+    pub fn places(&self) -> Option<Vec<(u64, u64)>> {
+        if self.inline.is_some() || self.has_unknown_places || !self.lost.is_empty() {
+            return None;
+        }
+        let (mut places, mut at) = (Vec::new(), 0);
+        while at < self.size {
+            let (place, end) = self.around(at);
+            let end = end.min(self.size);
+            places.push((place?, end - at));
+            at = end;
+        }
+        Some(places)
+    }
+
     /// Where the next bytes that were written are, from a place on; all else reads as zeros.
     #[must_use]
     pub fn written_after(&self, at: u64) -> Option<Range<u64>> {

@@ -3,6 +3,7 @@
 
 use liblzma::stream::{Action, Filters, LzmaOptions, Status, Stream};
 
+use super::parity::parity_of;
 use super::sector::SIZE as SECTOR;
 use crate::formats::numbers::{le16, le32, le64};
 
@@ -197,12 +198,87 @@ pub fn protected(header: &Header, size: usize) -> Option<std::ops::Range<usize>>
     (from < size).then_some(from..size)
 }
 
-/// Unpacks a raw LZMA stream of a known size (lc 3, lp 0, pb 2).
-fn unpack(packed: &[u8], size: usize) -> Option<Vec<u8>> {
+/// An image as it is written to a disk: from this sector on, with parity behind it as far as there is room, in sectors. `None` if it does
+/// not fit.
+#[must_use]
+pub fn installed(image: &[u8], at: u64, room: u64) -> Option<Vec<u8>> {
+    let sectors = image.len().div_ceil(SECTOR);
+    let all = (sectors * 2).min(usize::try_from(room).unwrap_or(usize::MAX));
+    let mut image = image.get(..).filter(|image| image.len() > 2 * SECTOR && sectors <= all)?.to_vec();
+    let parity = all * SECTOR - image.len();
+    image[LIST..LIST + 8].copy_from_slice(&(at + 1).to_le_bytes());
+    image[LIST + 8..LIST + 10].copy_from_slice(&u16::try_from(all - 1).ok()?.to_le_bytes());
+    image[LIST + 10..LIST + 12].copy_from_slice(&SEGMENT.to_le_bytes());
+    image[SECTOR + PARITY..SECTOR + PARITY + 4].copy_from_slice(&u32::try_from(parity).ok()?.to_le_bytes());
+    let range = protected(&Header::parse(&image), image.len())?;
+    let behind = parity_of(&image[range], parity);
+    Some([image, behind].concat())
+}
+
+/// An image without place and parity, as a machine keeps a copy of it.
+#[must_use]
+pub fn as_copied(image: &[u8]) -> Option<Vec<u8>> {
+    /// The place of the rest on a disk with an MBR.
+    const BEHIND_MBR: u64 = 2;
+    let sectors = u16::try_from(image.len().div_ceil(SECTOR).checked_sub(1)?).ok()?;
+    let mut image = image.to_vec();
+    image.get_mut(LIST..LIST + 8)?.copy_from_slice(&BEHIND_MBR.to_le_bytes());
+    image.get_mut(LIST + 8..LIST + 10)?.copy_from_slice(&sectors.to_le_bytes());
+    image.get_mut(SECTOR + PARITY..SECTOR + PARITY + 4)?.fill(0);
+    Some(image)
+}
+
+/// An image made from a package's files, as its own tools would make it: the kernel, these modules, and where the menu is. What is compressed
+/// differs from theirs, and unpacks to the same. Without place and parity, which [`installed`] adds.
+#[must_use]
+pub fn build(package: PackageFiles<'_>, modules: &[Vec<u8>], prefix: &str) -> Option<Vec<u8>> {
+    let mut parts = Vec::new();
+    let mut part = |kind: u32, content: &[u8]| {
+        let size = (8 + content.len()).next_multiple_of(4);
+        parts.extend(kind.to_le_bytes());
+        parts.extend(u32::try_from(size).unwrap_or_default().to_le_bytes());
+        parts.extend(content);
+        parts.resize(parts.len() + size - 8 - content.len(), 0);
+    };
+    modules.iter().for_each(|module| part(0, module));
+    part(3, &[prefix.as_bytes(), b"\0"].concat());
+    let mut unpacked = package.kernel.to_vec();
+    unpacked.resize(unpacked.len().next_multiple_of(4), 0);
+    unpacked.extend(MODULES);
+    unpacked.extend(12u32.to_le_bytes());
+    unpacked.extend(u32::try_from(12 + parts.len()).ok()?.to_le_bytes());
+    unpacked.extend(parts);
+    let packed = pack(&unpacked)?;
+    let mut image = [package.first.get(..SECTOR)?, package.decompressor, &packed].concat();
+    let numbers = [(COMPRESSED, packed.len()), (UNCOMPRESSED, unpacked.len()), (PARITY, 0)];
+    for (place, number) in numbers {
+        let number = u32::try_from(number).ok()?.to_le_bytes();
+        image.get_mut(SECTOR + place..SECTOR + place + 4)?.copy_from_slice(&number);
+    }
+    let sectors = u16::try_from(image.len().div_ceil(SECTOR) - 1).ok()?;
+    image[LIST + 8..LIST + 10].copy_from_slice(&sectors.to_le_bytes());
+    (image.len() <= MAX_IMAGE).then_some(image)
+}
+
+/// The filter of the raw LZMA stream in an image (lc 3, lp 0, pb 2).
+fn filters() -> Option<Filters> {
     let mut options = LzmaOptions::new_preset(6).ok()?;
     options.dict_size(DICTIONARY).literal_context_bits(3).literal_position_bits(0).position_bits(2);
     let mut filters = Filters::new();
     filters.lzma1(&options);
+    Some(filters)
+}
+
+fn pack(unpacked: &[u8]) -> Option<Vec<u8>> {
+    let mut stream = Stream::new_raw_encoder(&filters()?).ok()?;
+    let mut packed = Vec::with_capacity(unpacked.len() + 4096);
+    let status = stream.process_vec(unpacked, &mut packed, Action::Finish).ok()?;
+    (status == Status::StreamEnd).then_some(packed)
+}
+
+/// Unpacks a raw LZMA stream of a known size.
+fn unpack(packed: &[u8], size: usize) -> Option<Vec<u8>> {
+    let filters = filters()?;
     let mut stream = Stream::new_raw_decoder(&filters).ok()?;
     let mut unpacked = Vec::with_capacity(size);
     loop {

@@ -30,6 +30,19 @@ pub fn parse(bytes: &[u8]) -> Result<Vec<(String, String)>, EnvironmentFault> {
     Ok(lines.filter_map(variable).collect())
 }
 
+/// A block with these values, each as [`parse`] reads it; `None` if they do not fit.
+#[must_use]
+pub fn block(values: &[(String, String)]) -> Option<Vec<u8>> {
+    let mut block = HEADER.to_vec();
+    for (name, value) in values {
+        block.extend(format!("{name}={value}\n").bytes());
+    }
+    (block.len() <= SIZE).then(|| {
+        block.resize(SIZE, b'#');
+        block
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -41,6 +54,8 @@ mod tests {
         let expected = [("saved_entry", "boat"), ("next_entry", "")].map(|(n, v)| (n.to_owned(), v.to_owned()));
         assert_eq!(parse(&block).unwrap(), expected);
         assert_eq!(parse(&block[..1000]), Err(EnvironmentFault::Size(1000)));
+        assert_eq!(super::block(&expected).unwrap(), block);
+        assert_eq!(super::block(&[("long".to_owned(), "x".repeat(1024))]), None);
         block[0] = b'!';
         assert_eq!(parse(&block), Err(EnvironmentFault::Header));
     }

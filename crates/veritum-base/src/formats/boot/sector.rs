@@ -71,6 +71,20 @@ pub fn compare(sector: &[u8], package: &[u8]) -> SectorState {
     }
 }
 
+/// A boot sector as it is installed: the package's code, with the sector of the core image; parameters, disk signature and table are those
+/// of the first sector that the disk has. Both have [`SIZE`] bytes.
+#[must_use]
+pub fn installed(package: &[u8], first: &[u8], core: u64) -> Option<Vec<u8>> {
+    let mut sector = package.get(..SIZE)?.to_vec();
+    for kept in [PARAMETERS, TABLE] {
+        sector[kept.clone()].copy_from_slice(first.get(kept)?);
+    }
+    sector[CORE_SECTOR].copy_from_slice(&core.to_le_bytes());
+    sector[DRIVE_CHECK].copy_from_slice(&NOTHING);
+    sector[SIZE - 2..].copy_from_slice(&MARK.to_le_bytes());
+    Some(sector)
+}
+
 /// Whether most of the code is the package's.
 fn is_grub(sector: &[u8], package: &[u8]) -> bool {
     let code = || PARAMETERS.end..TABLE.start;
@@ -102,6 +116,11 @@ mod tests {
         sector[0x67] = 0x91;
         assert_eq!(compare(&sector, &package), SectorState::Damaged { first: 0x66, count: 2, core: 2048 });
         assert_eq!(compare(&vec![0xcc; SIZE], &package), SectorState::Other);
+        let written = installed(&package, &sector, 2048).unwrap();
+        assert_eq!(compare(&written, &package), SectorState::Installed { core: 2048 });
+        assert!(
+            written[0x1b8..510] == sector[0x1b8..510] && written[3..0x5a] == sector[3..0x5a] && is_marked(&written)
+        );
         sector[..0x1b8].fill(0);
         assert_eq!(compare(&sector, &package), SectorState::Empty);
         assert!(is_marked(&package) && !is_marked(&[0; 512]) && !is_marked(&[]));

@@ -1,7 +1,7 @@
 //! The boot code of GRUB 2 for BIOS machines: the first sector and the core image, byte by byte against the package's files.
 
 use super::bios_core::words;
-use super::fault::{Fault, Faults, Stage};
+use super::fault::{Fault, Faults, NOT_KEPT, Stage};
 use super::layout::Layout;
 use super::others::Others;
 use super::packages::{PackageFile, PackageFiles, why};
@@ -29,17 +29,20 @@ pub(super) struct Boot<'a> {
     pub(super) device: &'a Device,
     pub(super) name: String,
     /// The sector where the core image belongs; `None` if there is no place for it.
-    place: Option<u64>,
+    pub(super) place: Option<u64>,
     /// Whether the disk has a GPT: the mark of an MBR is judged with its table.
     has_gpt: bool,
+    /// Whether this is only examined to prove it: what answers its faults is not looked for.
+    pub(super) is_proof: bool,
     /// The package's files, by their names.
     pub(super) shipped: Shipped,
     /// The boot sector of which the machine keeps a copy, if there is one.
     copy: Option<Vec<u8>>,
 }
 
+#[derive(Clone)]
 pub(super) struct Shipped {
-    boot: PackageFile,
+    pub(super) boot: PackageFile,
     pub(super) first: PackageFile,
     pub(super) decompressor: PackageFile,
     kernel: Vec<u8>,
@@ -96,10 +99,11 @@ pub(super) fn judge(
     };
     let has_gpt = layout.disk(disk).gpt.is_there();
     let copy = files.read(&copied("boot.img")).ok().flatten().filter(|copy| copy.len() == sector::SIZE);
-    let boot = Boot { layout, others, disk, device: &layout.disk(disk).device, name, place, has_gpt, shipped, copy };
+    let device = &layout.disk(disk).device;
+    let boot = Boot { layout, others, disk, device, name, place, has_gpt, is_proof: false, shipped, copy };
     let Ok(first) = boot.device.bytes_at(0, sector::SIZE) else { return };
     examined.coverage.examined += 1;
-    boot.own_copy(files, faults);
+    boot.own_copy(files, faults, boots);
     if let Some(other) = others.on_disk(layout, disk) {
         let whose = layout.volume_name(other);
         let why = format!("it was written from {whose}, which this system does not mount");
@@ -108,6 +112,15 @@ pub(super) fn judge(
     if let Some(core) = boot.first_sector(&first, faults, examined) {
         examined.coverage.examined += 1;
         boot.core_image(core, boots, files, faults, examined);
+    }
+}
+
+impl<'a> Boot<'a> {
+    /// The same on another state of the disk.
+    pub(super) fn on<'b>(&'b self, device: &'b Device) -> Boot<'b> {
+        let (name, shipped, copy) = (self.name.clone(), self.shipped.clone(), self.copy.clone());
+        let Self { layout, others, disk, place, has_gpt, .. } = *self;
+        Boot { layout, others, disk, device, name, place, has_gpt, is_proof: true, shipped, copy }
     }
 }
 
@@ -123,7 +136,7 @@ impl Boot<'_> {
     }
 
     /// Judges the machine's own copy of the core image: it starts nothing, but the image on the disk is mended with it.
-    fn own_copy(&self, files: &PackageFiles<'_>, faults: &mut Faults) {
+    fn own_copy(&self, files: &PackageFiles<'_>, faults: &mut Faults, boots: usize) {
         let path = copied("core.img");
         let on_copy = |verdict, cause: String| {
             let fault = Fault::on_path(Stage::LoaderFiles, &path, verdict, cause).latent();
@@ -132,13 +145,18 @@ impl Boot<'_> {
         match files.read(&path) {
             Ok(Some(copy)) => {
                 if let Err(fault) = CoreImage::parse(&copy, self.shipped.images()) {
-                    faults.push(on_copy(Verdict::Altered, format!("this copy of the core image: {}", words(&fault))));
+                    let altered = on_copy(Verdict::Altered, format!("this copy of the core image: {}", words(&fault)));
+                    faults.push(altered.mended(self.copy_mend(boots, files)));
                 }
             }
             Ok(None) => {
-                faults.push(on_copy(Verdict::Missing, "it is the machine's own copy of the core image".to_owned()));
+                let missing = on_copy(Verdict::Missing, "it is the machine's own copy of the core image".to_owned());
+                faults.push(missing.mended(self.copy_mend(boots, files)));
             }
-            Err(why) => faults.push(on_copy(Verdict::Unreadable, why).known_by(KnownBy::Medium)),
+            Err(why) => {
+                let unreadable = on_copy(Verdict::Unreadable, why).known_by(KnownBy::Medium);
+                faults.push(unreadable.mended(Err(NOT_KEPT.to_owned())));
+            }
         }
     }
 
@@ -148,27 +166,30 @@ impl Boot<'_> {
         if !is_marked(first) && self.has_gpt {
             let cause =
                 "the first sector does not end with the mark of a boot sector (55 aa): a BIOS does not start it";
-            faults.push(self.fault(PART, Verdict::Corrupt, cause).breaks().known_by(KnownBy::SelfProof));
+            let found = self.fault(PART, Verdict::Corrupt, cause).breaks().known_by(KnownBy::SelfProof);
+            faults.push(found.mended(Ok(self.mark_mend())));
         }
         match sector::compare(first, &self.shipped.boot.bytes) {
             SectorState::Installed { core } => self.core_place(core, PART, faults, examined),
             SectorState::Empty => {
                 let cause = "there is none: the code is zeros";
-                faults.push(self.fault(PART, Verdict::Missing, cause).breaks());
+                faults.push(self.fault(PART, Verdict::Missing, cause).breaks().mended(self.sector_mend(self.place)));
                 self.place
             }
             SectorState::Damaged { first, count, core } => {
                 let differ = if count == 1 { "1 byte differs".to_owned() } else { format!("{count} bytes differ") };
                 let cause = format!("{differ} from boot.img of the package, the first one at {first:#x}");
-                faults.push(self.fault(PART, Verdict::Altered, cause).breaks());
-                self.place.filter(|place| *place == core).or(self.place)
+                let place = self.place.filter(|place| *place == core).or(self.place);
+                faults.push(self.fault(PART, Verdict::Altered, cause).breaks().mended(self.sector_mend(place)));
+                place
             }
             SectorState::Other => {
                 match known_code(first, self.copy.as_deref()) {
                     Some(whose) => examined.leave_out(format!("the first sector of {} contains {whose}", self.name)),
                     None => {
                         let cause = "it is not the package's boot code, nor other code that is known";
-                        faults.push(self.fault(PART, Verdict::Altered, cause).breaks());
+                        let why = "whose code it is, is not known".to_owned();
+                        faults.push(self.fault(PART, Verdict::Altered, cause).breaks().mended(Err(why)));
                     }
                 }
                 None
@@ -198,13 +219,15 @@ impl Boot<'_> {
                 "it begins in sector {core}, which is in no partition for it (bios_grub): other programs can write there"
             );
             let fault = self.fault("place of the core image", Verdict::Inconsistent, cause);
-            faults.push(fault.latent().known_by(KnownBy::Derived));
+            let why = "the table has no partition for it: that is a person's decision".to_owned();
+            faults.push(fault.latent().known_by(KnownBy::Derived).mended(Err(why)));
             return Some(core);
         }
         match self.place {
             Some(place) => {
                 let cause = format!("it starts sector {core} as the core image, which belongs into sector {place}");
-                faults.push(self.fault(part, Verdict::Inconsistent, cause).breaks().known_by(KnownBy::Derived));
+                let found = self.fault(part, Verdict::Inconsistent, cause).breaks().known_by(KnownBy::Derived);
+                faults.push(found.mended(Ok(self.place_mend(place))));
                 Some(place)
             }
             None => {

@@ -2,7 +2,8 @@
 //! behind it.
 
 use super::bios::{Boot, COPIES, SECTOR, SHIPPED, copied};
-use super::fault::Faults;
+use super::fault::{Faults, NOT_KEPT};
+use super::mend::Mend;
 use super::packages::PackageFiles;
 use crate::areas::Examined;
 use crate::devices::{PartitionType, ReadAt as _, VolumeKind};
@@ -12,6 +13,9 @@ use crate::formats::boot::core_image::{
 use crate::formats::boot::parity::{is_correctable, parity_of};
 use crate::formats::boot::sector;
 use crate::model::{KnownBy, SystemPath, Verdict, error_words};
+
+/// What answers a fault of the image.
+type Again<'a> = &'a dyn Fn() -> Result<Mend, String>;
 
 impl Boot<'_> {
     /// Judges the image that begins in a sector.
@@ -24,16 +28,19 @@ impl Boot<'_> {
         examined: &mut Examined,
     ) {
         const PART: &str = "core image";
+        let again = || if self.is_proof { Err(String::new()) } else { self.core_mend(at, boots, files) };
         let image = match self.read_core(at) {
             Ok(image) => image,
             Err((sector, why)) => {
                 let cause = format!("sector {sector} cannot be read: {why}");
-                faults.push(self.fault(PART, Verdict::Unreadable, cause).breaks().known_by(KnownBy::Medium));
+                let found = self.fault(PART, Verdict::Unreadable, cause).breaks().known_by(KnownBy::Medium);
+                faults.push(found.mended(Err(NOT_KEPT.to_owned())));
                 return;
             }
         };
         if image.iter().all(|byte| *byte == 0) {
-            faults.push(self.fault(PART, Verdict::Missing, "there is none: its place is zeros").breaks());
+            let found = self.fault(PART, Verdict::Missing, "there is none: its place is zeros").breaks();
+            faults.push(found.mended(again()));
             return;
         }
         let list = parts(&image);
@@ -41,27 +48,29 @@ impl Boot<'_> {
             list.as_ref().is_some_and(|list| list.len() == 1 && list[0].start == at + 1 && list[0].segment == 0x820);
         if !is_list && is_first_sector(&image, &self.shipped.first.bytes) {
             let cause = format!("its first sector does not lead to sector {}, where it goes on", at + 1);
-            faults.push(self.fault(PART, Verdict::Inconsistent, cause).breaks().known_by(KnownBy::Derived));
+            let found = self.fault(PART, Verdict::Inconsistent, cause).breaks().known_by(KnownBy::Derived);
+            faults.push(found.mended(again()));
         }
         match CoreImage::parse(&image, self.shipped.images()) {
             Ok(core) => {
-                let modules = self.modules(&core, files, faults);
-                self.needed(&modules, boots, faults);
-                self.prefix(&core, boots, faults, examined);
-                self.parity(&core, &image, faults);
+                let modules = self.modules(&core, files, faults, &again);
+                self.needed(&modules, boots, faults, &again);
+                self.prefix(&core, boots, (faults, examined), &again);
+                self.parity(&core, &image, faults, &|| self.parity_mend(&image, at, boots, files));
                 let sectors = list.and_then(|list| list.first().map(|part| u64::from(part.sectors)));
                 let needed = (core.size as u64).div_ceil(SECTOR) - 1;
                 if is_list && sectors.is_some_and(|sectors| sectors < needed) {
                     let cause = format!("its first sector loads {} of {needed} sectors", sectors.unwrap_or_default());
-                    faults.push(self.fault(PART, Verdict::Truncated, cause).breaks().known_by(KnownBy::Derived));
+                    let found = self.fault(PART, Verdict::Truncated, cause).breaks().known_by(KnownBy::Derived);
+                    faults.push(found.mended(again()));
                 }
             }
-            Err(fault) => self.damaged_core(&image, &fault, files, faults),
+            Err(fault) => self.damaged_core(&image, &fault, files, faults, &again),
         }
     }
 
     /// The whole of what can belong to an image: up to the first partition, or to the end of its own.
-    fn read_core(&self, at: u64) -> Result<Vec<u8>, (u64, String)> {
+    pub(super) fn read_core(&self, at: u64) -> Result<Vec<u8>, (u64, String)> {
         let first = self.read_sectors(at, 6)?;
         let header = Header::parse(&first);
         let listed = parts(&first).and_then(|list| list.first().map(|part| usize::from(part.sectors) + 1)).unwrap_or(1);
@@ -82,13 +91,20 @@ impl Boot<'_> {
     }
 
     /// Judges an image that is not the package's: what the machine's own copy shows about it.
-    fn damaged_core(&self, image: &[u8], fault: &ImageFault, files: &PackageFiles<'_>, faults: &mut Faults) {
+    fn damaged_core(
+        &self,
+        image: &[u8],
+        fault: &ImageFault,
+        files: &PackageFiles<'_>,
+        faults: &mut Faults,
+        again: Again<'_>,
+    ) {
         const PART: &str = "core image";
         let copy = files.read(&copied("core.img")).ok().flatten();
         let copy = copy.and_then(|copy| Some((CoreImage::parse(&copy, self.shipped.images()).ok()?, copy)));
         let Some((core, right)) = copy else {
             let cause = format!("{}; the machine's own copy ({COPIES}/core.img) does not help", words(fault));
-            faults.push(self.fault(PART, Verdict::Altered, cause).breaks());
+            faults.push(self.fault(PART, Verdict::Altered, cause).breaks().mended(again()));
             return;
         };
         let size = core.size;
@@ -113,11 +129,17 @@ impl Boot<'_> {
             true => format!("{cause}; at the start GRUB corrects them by the parity behind it"),
             false => cause,
         };
-        faults.push(self.fault(PART, Verdict::Altered, cause).breaks_if(!corrected));
+        faults.push(self.fault(PART, Verdict::Altered, cause).breaks_if(!corrected).mended(again()));
     }
 
     /// Judges the modules in an image; the names of those that are the package's.
-    fn modules(&self, core: &CoreImage, files: &PackageFiles<'_>, faults: &mut Faults) -> Vec<String> {
+    fn modules(
+        &self,
+        core: &CoreImage,
+        files: &PackageFiles<'_>,
+        faults: &mut Faults,
+        again: Again<'_>,
+    ) -> Vec<String> {
         let folder = SystemPath::literal(SHIPPED);
         let names = files.names(&folder).unwrap_or_default();
         let modules = names.iter().filter_map(|name| {
@@ -135,7 +157,7 @@ impl Boot<'_> {
                 Some((name, _)) => found.push(name.clone()),
                 None => {
                     let cause = format!("a module of {} bytes in it is none of the package's", content.len());
-                    faults.push(self.fault("core image", Verdict::Altered, cause).breaks());
+                    faults.push(self.fault("core image", Verdict::Altered, cause).breaks().mended(again()));
                 }
             }
         }
@@ -143,7 +165,13 @@ impl Boot<'_> {
     }
 
     /// Judges where the image looks for the menu and the other modules.
-    fn prefix(&self, core: &CoreImage, boots: usize, faults: &mut Faults, examined: &mut Examined) {
+    fn prefix(
+        &self,
+        core: &CoreImage,
+        boots: usize,
+        (faults, examined): (&mut Faults, &mut Examined),
+        again: Again<'_>,
+    ) {
         let volume = self.layout.volume(boots);
         let Some((_, path)) = self.layout.find(&SystemPath::literal("/boot/grub")) else { return };
         let path = format!("/{}", String::from_utf8_lossy(&path));
@@ -178,12 +206,13 @@ impl Boot<'_> {
         if !is_right {
             let whose = expected.map_or_else(String::new, |own| format!("(,{own})"));
             let cause = format!("it looks for its menu in {prefix}, which is {whose}{path} here");
-            faults.push(self.fault("core image", Verdict::Inconsistent, cause).breaks().known_by(KnownBy::Derived));
+            let found = self.fault("core image", Verdict::Inconsistent, cause).breaks().known_by(KnownBy::Derived);
+            faults.push(found.mended(again()));
         }
     }
 
     /// Whether it contains what reads the partition table and the file system of /boot.
-    fn needed(&self, modules: &[String], boots: usize, faults: &mut Faults) {
+    fn needed(&self, modules: &[String], boots: usize, faults: &mut Faults, again: Again<'_>) {
         let volume = self.layout.volume(boots);
         let table = volume.partition.as_ref().map(|partition| match partition.kind {
             PartitionType::Gpt(_) => "part_gpt",
@@ -199,13 +228,14 @@ impl Boot<'_> {
         for name in [table, file_system].into_iter().flatten() {
             if !modules.iter().any(|own| own == name) {
                 let cause = format!("it does not contain the module {name}, without which it cannot read /boot/grub");
-                faults.push(self.fault("core image", Verdict::Inconsistent, cause).breaks().known_by(KnownBy::Derived));
+                let found = self.fault("core image", Verdict::Inconsistent, cause).breaks().known_by(KnownBy::Derived);
+                faults.push(found.mended(again()));
             }
         }
     }
 
     /// Judges the parity behind an image whose own bytes are right.
-    fn parity(&self, core: &CoreImage, image: &[u8], faults: &mut Faults) {
+    fn parity(&self, core: &CoreImage, image: &[u8], faults: &mut Faults, again: Again<'_>) {
         let (Some(range), size) = (protected(&core.header, core.size), core.header.parity) else { return };
         if size == 0 {
             return;
@@ -213,7 +243,8 @@ impl Boot<'_> {
         let found = image.get(core.size..core.size.saturating_add(size)).unwrap_or_default();
         if found != parity_of(&image[range], size) {
             let cause = "the image itself is right, but damage to it could no longer be corrected at the start";
-            faults.push(self.fault("parity of the core image", Verdict::Altered, cause).latent());
+            let again = if self.is_proof { Err(String::new()) } else { again() };
+            faults.push(self.fault("parity of the core image", Verdict::Altered, cause).latent().mended(again));
         }
     }
 }

@@ -1,13 +1,14 @@
 //! The EFI partition: its files against those of packages, or against the checksums in their own signatures.
 
-use super::fault::{Fault, Faults, Stage};
+use super::efi_mend;
+use super::fault::{Fault, Faults, NOT_KEPT, Stage};
 use super::layout::Layout;
+use super::mend::Mend;
 use super::others::Others;
 use super::packages::{NotUsable, PackageFiles};
 use super::signers::{GRUB, SHIM, SIGNED, Signers, not_examined};
-use super::superblocks::is_reported;
 use crate::areas::{Checked, Examined};
-use crate::devices::{FatEntry, FatFiles, Mark, VolumeKind};
+use crate::devices::{FatEntry, FatFiles};
 use crate::formats::boot::efi_program::{SelfProof, content_checksum, is_efi_program, self_proof};
 use crate::model::{Authority, KnownBy, PackageId, SystemPath, Verdict, error_words};
 
@@ -24,15 +25,15 @@ pub(super) struct Efi<'a, 'b> {
     pub(super) fat: FatFiles,
     entries: Vec<FatEntry>,
     /// The signed programs that installed packages ship for it.
-    shipped: &'a [Shipped],
+    pub(super) shipped: &'a [Shipped],
 }
 
 /// A signed program of a package.
-struct Shipped {
+pub(super) struct Shipped {
     /// Its name on the EFI partition, in lower case.
-    name: String,
-    path: SystemPath,
-    bytes: Result<Vec<u8>, NotUsable>,
+    pub(super) name: String,
+    pub(super) path: SystemPath,
+    pub(super) bytes: Result<Vec<u8>, NotUsable>,
     owner: Option<(PackageId, Authority)>,
 }
 
@@ -86,11 +87,12 @@ pub(super) fn judge(
                 let cause = format!("its file system cannot be read: {}", error_words(&e));
                 let known = if e.raw_os_error().is_some() { KnownBy::Medium } else { KnownBy::SelfProof };
                 let fault = Fault::on_disk(Stage::EfiPartition, name, Verdict::Corrupt, cause).known_by(known);
-                faults.push(fault.breaks_if(found.is_none()));
+                let mend = efi_mend::boot_sector(layout, volume);
+                faults.push(fault.breaks_if(found.is_none()).mended(mend));
                 continue;
             }
         };
-        marks(layout, volume, checked, faults);
+        efi_mend::marks(layout, volume, checked, faults);
         if layout.volume(volume).partition.as_ref().is_some_and(|p| !p.kind.is_efi_system()) {
             let cause =
                 "its type in the partition table is not that of an EFI partition: some firmware does not start from it";
@@ -119,14 +121,32 @@ pub(super) fn judge(
     }
     match &found {
         // It can be on a disk that cannot be read.
-        None if !is_unknown && layout.unread.is_empty() => missing(layout, &names[0], mounted, faults),
+        None if !is_unknown && layout.unread.is_empty() => {
+            let shipped = (&shipped[..], files);
+            missing(layout, &names[0], mounted, faults, &|volume| {
+                efi_mend::folder(layout, volume, &names[0], shipped, boots)
+            });
+        }
         None if !is_unknown => examined.leave_out("the EFI partition: it is on none of the disks that can be read"),
         _ => {}
     }
     found
 }
 
-fn missing(layout: &Layout, own: &str, mounted: Option<usize>, faults: &mut Faults) {
+fn missing(
+    layout: &Layout,
+    own: &str,
+    mounted: Option<usize>,
+    faults: &mut Faults,
+    mends: &dyn Fn(usize) -> Result<Vec<Mend>, String>,
+) {
+    let all = partitions(layout, mounted);
+    let mends = match all[..] {
+        [only] => mends(only),
+        [] => Err("there is no EFI partition".to_owned()),
+        [first, ..] if mounted == Some(first) => mends(first),
+        _ => Err("which of the EFI partitions is the system's is not known".to_owned()),
+    };
     let (name, cause) = match mounted {
         Some(at) => (layout.volume_name(at), format!("it does not contain the folder EFI/{own}")),
         None => {
@@ -134,27 +154,7 @@ fn missing(layout: &Layout, own: &str, mounted: Option<usize>, faults: &mut Faul
             (format!("{disk}: EFI partition"), format!("no EFI partition contains the folder EFI/{own}"))
         }
     };
-    faults.push(Fault::on_disk(Stage::EfiPartition, name, Verdict::Missing, cause).breaks());
-}
-
-/// What the boot sector and the tables of the file system show.
-fn marks(layout: &Layout, volume: usize, checked: &Checked, faults: &mut Faults) {
-    let found = layout.volume(volume);
-    let Some(contains) = found.contains.as_ref().filter(|contains| contains.kind == VolumeKind::Vfat) else { return };
-    let name = layout.volume_name(volume);
-    for mark in contains.marks(&found.bytes) {
-        let (verdict, what, cause) = match mark {
-            Mark::Differs(what) => (Verdict::Inconsistent, what, "they differ; the first is used"),
-            Mark::Damaged(what) => (Verdict::Corrupt, what, "it cannot be used, or not be read"),
-            Mark::Errors => (Verdict::ErrorsRecorded, String::new(), "the kernel has marked it with errors"),
-            Mark::NotClean | Mark::NeedsRepair => continue,
-        };
-        let part = if what.is_empty() { name.clone() } else { format!("{name}: {what}") };
-        if !is_reported(checked, &part) {
-            faults
-                .push(Fault::on_disk(Stage::EfiPartition, part, verdict, cause).latent().known_by(KnownBy::SelfProof));
-        }
-    }
+    faults.push(Fault::on_disk(Stage::EfiPartition, name, Verdict::Missing, cause).breaks().mended_by(mends));
 }
 
 impl Efi<'_, '_> {
@@ -192,7 +192,8 @@ impl Efi<'_, '_> {
         }
         if !has_shim && !has_grub && !self.programs_in(own).any(|path| path.to_lowercase().contains("/grub")) {
             let path = format!("EFI/{own}");
-            faults.push(self.fault(&path, Verdict::Missing, "it contains no boot loader").breaks());
+            let found = self.fault(&path, Verdict::Missing, "it contains no boot loader").breaks();
+            faults.push(found.mended(self.program_mend(&format!("{path}/grubx64.efi"), None)));
         }
         if has_grub {
             self.judge_stub(own, boots, faults, examined);
@@ -223,7 +224,8 @@ impl Efi<'_, '_> {
         if !self.has_file(path) {
             if let Some(program) = shipped {
                 let cause = format!("it is a copy of {}", program.path);
-                faults.push(self.fault(path, Verdict::Missing, cause).package(owner).breaks_if(is_started));
+                let found = self.fault(path, Verdict::Missing, cause).package(owner).breaks_if(is_started);
+                faults.push(found.mended(self.program_mend(path, shipped)));
             }
             return;
         }
@@ -232,9 +234,10 @@ impl Efi<'_, '_> {
             Err(e) => {
                 let known = if e.raw_os_error().is_some() { KnownBy::Medium } else { KnownBy::SelfProof };
                 let cause = error_words(&e);
-                faults.push(
-                    self.fault(path, Verdict::Unreadable, cause).package(owner).breaks_if(is_started).known_by(known),
-                );
+                let mend =
+                    if known == KnownBy::Medium { Err(NOT_KEPT.to_owned()) } else { self.program_mend(path, shipped) };
+                let found = self.fault(path, Verdict::Unreadable, cause).package(owner).breaks_if(is_started);
+                faults.push(found.known_by(known).mended(mend));
                 return;
             }
         };
@@ -248,7 +251,7 @@ impl Efi<'_, '_> {
         if let (Some(program), Some(other)) = (shipped, other) {
             let cause = format!("it is not {}, but {}", program.path, other.path);
             let fault = self.fault(path, Verdict::Altered, cause).package(owner).known_by(KnownBy::Package);
-            return faults.push(fault.breaks_if(is_started));
+            return faults.push(fault.breaks_if(is_started).mended(self.program_mend(path, shipped)));
         }
         if !is_right && let Some(issuer) = self.signers.stranger(&bytes) {
             let is_shipped = right.is_some_and(|right| content_checksum(right) == content_checksum(&bytes));
@@ -270,26 +273,26 @@ impl Efi<'_, '_> {
                 };
                 let cause = format!("it is not {}: {differ}{proof}", program.path);
                 let fault = self.fault(path, Verdict::Altered, cause).package(owner).known_by(KnownBy::Package);
-                faults.push(fault.breaks_if(is_started && proof.is_empty()));
+                let found = fault.breaks_if(is_started && proof.is_empty());
+                faults.push(found.mended(self.program_mend(path, shipped)));
             }
             _ if is_started && self.is_generated(&bytes) => {}
             _ => match self_proof(&bytes) {
                 SelfProof::Matches => {}
                 SelfProof::Differs => {
                     let cause = "its content does not have the checksum in its own signature";
-                    faults.push(
-                        self.fault(path, Verdict::Altered, cause).breaks_if(is_started).known_by(KnownBy::SelfProof),
-                    );
+                    let found = self.fault(path, Verdict::Altered, cause).breaks_if(is_started);
+                    faults.push(found.known_by(KnownBy::SelfProof).mended(self.program_mend(path, shipped)));
                 }
                 SelfProof::Invalid => {
                     let cause = "it is no program, or is cut off";
-                    faults.push(
-                        self.fault(path, Verdict::Corrupt, cause).breaks_if(is_started).known_by(KnownBy::SelfProof),
-                    );
+                    let found = self.fault(path, Verdict::Corrupt, cause).breaks_if(is_started);
+                    faults.push(found.known_by(KnownBy::SelfProof).mended(self.program_mend(path, shipped)));
                 }
                 SelfProof::Unsigned if is_started && self.has_copies() => {
                     let cause = "it has no signature, and is not the machine's own copy in /boot/grub";
-                    faults.push(self.fault(path, Verdict::Altered, cause).breaks());
+                    faults
+                        .push(self.fault(path, Verdict::Altered, cause).breaks().mended(self.program_mend(path, None)));
                 }
                 SelfProof::Unsigned if is_efi_program(&bytes) => {
                     examined.leave_out(format!("{name}: {path} has no signature, and no package ships it"));
@@ -300,7 +303,7 @@ impl Efi<'_, '_> {
     }
 
     /// The machine's own copies of a boot loader that was made on it, without a signature.
-    fn copies(&self) -> impl Iterator<Item = Vec<u8>> + '_ {
+    pub(super) fn copies(&self) -> impl Iterator<Item = Vec<u8>> + '_ {
         let folders = ["x86_64-efi", "i386-efi", "arm64-efi", "arm-efi"].into_iter();
         let paths =
             folders.flat_map(|folder| ["core.efi", "grub.efi"].map(|name| format!("/boot/grub/{folder}/{name}")));
@@ -323,7 +326,8 @@ impl Efi<'_, '_> {
                 Ok(read) => read.unwrap_or_default(),
                 Err(e) => {
                     let cause = error_words(&e);
-                    faults.push(self.fault(&path, Verdict::Unreadable, cause).latent().known_by(KnownBy::SelfProof));
+                    let found = self.fault(&path, Verdict::Unreadable, cause).latent().known_by(KnownBy::SelfProof);
+                    faults.push(found.mended(self.removable_mend(&path)));
                     continue;
                 }
             };
@@ -353,7 +357,8 @@ impl Efi<'_, '_> {
                     );
                     // Whether the firmware has an entry is not known from the disk.
                     let is_started = name.starts_with("boot") || name.starts_with("fb") || name.starts_with("grub");
-                    faults.push(fault.breaks_if(is_started).known_by(KnownBy::SelfProof));
+                    let mend = self.removable_mend(&path);
+                    faults.push(fault.breaks_if(is_started).known_by(KnownBy::SelfProof).mended(mend));
                 }
             }
         }

@@ -1,7 +1,9 @@
 //! What leads from the EFI partition to the boot menu, and the list by which firmware entries are written again.
 
 use super::efi::Efi;
-use super::fault::Faults;
+use super::efi_mend;
+use super::fault::{Faults, NOT_KEPT};
+use super::mend::Mend;
 use crate::areas::Examined;
 use crate::formats::boot::menu::searched_file_system;
 use crate::model::{KnownBy, SystemPath, Verdict, error_words};
@@ -13,11 +15,13 @@ impl Efi<'_, '_> {
         let found = match self.fat.read(&path) {
             Ok(Some(found)) => found,
             Ok(None) => {
-                faults.push(self.fault(&path, Verdict::Missing, "GRUB finds its menu by it").breaks());
+                let found = self.fault(&path, Verdict::Missing, "GRUB finds its menu by it").breaks();
+                faults.push(found.mended(efi_mend::stub(self.layout, self.volume, own, boots)));
                 return;
             }
             Err(e) => {
-                faults.push(self.fault(&path, Verdict::Unreadable, error_words(&e)).breaks().known_by(KnownBy::Medium));
+                let found = self.fault(&path, Verdict::Unreadable, error_words(&e)).breaks().known_by(KnownBy::Medium);
+                faults.push(found.mended(Err(NOT_KEPT.to_owned())));
                 return;
             }
         };
@@ -53,7 +57,8 @@ impl Efi<'_, '_> {
         };
         examined.coverage.examined += 1;
         if let Some(cause) = cause {
-            faults.push(self.fault(&path, Verdict::Inconsistent, cause).breaks());
+            let mend = efi_mend::stub(self.layout, self.volume, own, boots);
+            faults.push(self.fault(&path, Verdict::Inconsistent, cause).breaks().mended(mend));
         }
     }
 
@@ -71,7 +76,8 @@ impl Efi<'_, '_> {
             let cause = format!("it is not {from}");
             let fault =
                 self.fault(&path, Verdict::Altered, cause).package(Some(right.owner)).known_by(KnownBy::Package);
-            faults.push(fault.latent());
+            let mend = Mend::efi_file(self.volume, &path, right.bytes, from.to_string());
+            faults.push(fault.latent().mended(Ok(mend)));
         }
     }
 }

@@ -1,11 +1,10 @@
 //! [`Faults`]: what is wrong with the boot chain, in the order in which a start meets it.
 
 use super::BOOTCHAIN;
-use crate::areas::Examined;
+use super::mend::Mend;
 use crate::model::{
     Action, Authority, Finding, KnownBy, PackageId, Severity, StartEffect, Subject, SystemPath, Verdict,
 };
-use crate::plan::Left;
 
 /// The parts of the boot chain, in the order in which a start meets them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -23,6 +22,9 @@ pub(super) enum Stage {
     Mounts,
 }
 
+/// Why nothing is written over what the medium cannot read.
+pub(super) const NOT_KEPT: &str = "what is there cannot be read, and so not be kept";
+
 /// Something that is wrong.
 #[derive(Debug, Clone)]
 pub(super) struct Fault {
@@ -34,6 +36,10 @@ pub(super) struct Fault {
     pub(super) cause: String,
     pub(super) action: Option<Action>,
     pub(super) package: Option<(PackageId, Authority)>,
+    /// What a repair writes.
+    pub(super) mends: Vec<Mend>,
+    /// Why a repair writes nothing, or not all of it.
+    pub(super) refused: Option<String>,
 }
 
 impl Fault {
@@ -60,7 +66,19 @@ impl Fault {
 
     fn new(stage: Stage, subject: Subject, verdict: Verdict, cause: impl Into<String>) -> Self {
         let (effect, known_by) = (None, KnownBy::Derived);
-        Self { stage, subject, verdict, effect, known_by, cause: cause.into(), action: None, package: None }
+        let (mends, refused) = (Vec::new(), None);
+        Self {
+            stage,
+            subject,
+            verdict,
+            effect,
+            known_by,
+            cause: cause.into(),
+            action: None,
+            package: None,
+            mends,
+            refused,
+        }
     }
 
     /// The same, with what it means for the next start.
@@ -93,6 +111,24 @@ impl Fault {
         Self { package, ..self }
     }
 
+    /// The same with what a repair writes, or the reason why it writes nothing.
+    pub(super) fn mended(mut self, mend: Result<Mend, String>) -> Self {
+        match mend {
+            Ok(mend) => self.mends.push(mend),
+            Err(why) => self.refused = Some(why),
+        }
+        self
+    }
+
+    /// The same with everything that a repair writes, or the reason why it writes nothing.
+    pub(super) fn mended_by(mut self, mends: Result<Vec<Mend>, String>) -> Self {
+        match mends {
+            Ok(mends) => self.mends.extend(mends),
+            Err(why) => self.refused = Some(why),
+        }
+        self
+    }
+
     /// What a person does about a fault of this stage.
     fn usual_action(&self) -> Action {
         match self.stage {
@@ -119,7 +155,7 @@ impl Fault {
         }
     }
 
-    fn finding(&self) -> Finding {
+    pub(super) fn finding(&self) -> Finding {
         let finding = Finding::on(BOOTCHAIN, self.subject.clone(), self.verdict);
         let severity = match self.effect {
             Some(StartEffect::BreaksStart) => Severity::High,
@@ -154,6 +190,8 @@ impl Faults {
                     (one, other) => one.or(other),
                 };
                 add_cause(&mut known.cause, &fault.cause);
+                known.mends.extend(fault.mends);
+                known.refused = known.refused.take().or(fault.refused);
             }
             None => self.0.push(fault),
         }
@@ -167,17 +205,10 @@ impl Faults {
         }
     }
 
-    /// Adds them to the result: what breaks the start first, and each in the order in which the start meets it.
-    pub(super) fn add_to(mut self, examined: &mut Examined) {
+    /// Them in order: what breaks the start first, and each in the order in which the start meets it.
+    pub(super) fn sorted(mut self) -> Vec<Fault> {
         self.0.sort_by_key(|fault| (fault.effect.is_none(), fault.effect, fault.stage));
-        for fault in &self.0 {
-            let finding = fault.finding();
-            if finding.verdict.is_problem() {
-                let why = "Veritum only reads the boot chain".to_owned();
-                examined.left.push(Left::new(&finding, why, finding.action.clone()));
-            }
-            examined.findings.push(finding);
-        }
+        self.0
     }
 }
 

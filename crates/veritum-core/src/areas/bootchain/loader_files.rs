@@ -1,6 +1,7 @@
 //! What the core image of GRUB loads next: the machine's own copies of the package's modules and lists.
 
-use super::fault::{Fault, Faults, Stage};
+use super::fault::{Fault, Faults, NOT_KEPT, Stage};
+use super::mend::Mend;
 use super::packages::{NotUsable, PackageFiles};
 use crate::areas::Examined;
 use crate::model::{Authority, KnownBy, PackageId, StartEffect, SystemPath, Verdict, quoted};
@@ -58,11 +59,17 @@ pub(super) fn judge(
             Ok(Some(own)) if own == right.bytes => {}
             Ok(Some(own)) => {
                 let cause = if own.is_empty() { "it is empty".to_owned() } else { format!("it is not {from}") };
-                found.push(fault(Verdict::Altered, cause, Some(right.owner)));
+                let mend = Mend::file(&to, right.bytes, from.to_string());
+                found.push(fault(Verdict::Altered, cause, Some(right.owner)).mended(Ok(mend)));
             }
-            Ok(None) => found.push(fault(Verdict::Missing, format!("it is a copy of {from}"), Some(right.owner))),
+            Ok(None) => {
+                let mend = Mend::file(&to, right.bytes, from.to_string());
+                let missing = fault(Verdict::Missing, format!("it is a copy of {from}"), Some(right.owner));
+                found.push(missing.mended(Ok(mend)));
+            }
             Err(why) => {
-                found.push(fault(Verdict::Unreadable, why, Some(right.owner)).known_by(KnownBy::Medium));
+                let unreadable = fault(Verdict::Unreadable, why, Some(right.owner)).known_by(KnownBy::Medium);
+                found.push(unreadable.mended(Err(NOT_KEPT.to_owned())));
             }
         }
     }
@@ -92,7 +99,9 @@ fn fold(found: Vec<Fault>, folder: &SystemPath) -> Vec<Fault> {
         let needed = if first.effect == Some(StartEffect::BreaksStart) { "needed files" } else { "other files" };
         let fault = Fault::on_entry(Stage::LoaderFiles, folder, needed, first.verdict, cause);
         let fault = Fault { effect: first.effect, known_by: first.known_by, ..fault.package(first.package) };
-        folded.push(fault);
+        let refused = same.iter().find_map(|fault| fault.refused.clone());
+        let mends = same.into_iter().flat_map(|fault| fault.mends).collect();
+        folded.push(Fault { mends, refused, ..fault });
     }
     folded
 }

@@ -1,7 +1,9 @@
 //! The boot menu: whether it is complete, and whether what it names exists.
 
-use super::fault::{Fault, Faults, Stage};
+use super::fault::{Fault, Faults, NOT_KEPT, Stage};
 use super::layout::Layout;
+use super::mend::Mend;
+use super::menu_emergency;
 use super::packages::PackageFiles;
 use crate::areas::Examined;
 use crate::formats::boot::environment::{self, EnvironmentFault};
@@ -52,12 +54,13 @@ pub(super) fn judge(
         Ok(Some(bytes)) => bytes,
         Ok(None) => {
             let cause = "GRUB shows its prompt instead of the menu";
-            faults.push(Fault::on_path(Stage::Menu, &path, Verdict::Missing, cause).breaks().action(generate()));
+            let found = Fault::on_path(Stage::Menu, &path, Verdict::Missing, cause).breaks().action(generate());
+            faults.push(found.mended(menu_emergency::menu(layout, files, (boots, root))));
             return MenuStarts::default();
         }
         Err(why) => {
             let fault = Fault::on_path(Stage::Menu, &path, Verdict::Unreadable, why).known_by(KnownBy::Medium);
-            faults.push(fault.breaks());
+            faults.push(fault.breaks().mended(Err(NOT_KEPT.to_owned())));
             return MenuStarts::default();
         }
     };
@@ -70,6 +73,9 @@ pub(super) fn judge(
     judge.age(faults);
     starts
 }
+
+/// Why a menu that still starts is not written here.
+const GENERATED: &str = "the system's own generator makes it, on the mounted system";
 
 fn generate() -> crate::model::Action {
     crate::model::Action::explained("have the menu generated again, in the mounted system", "update-grub")
@@ -92,6 +98,7 @@ impl Judge<'_, '_> {
 
     fn structure(&self, faults: &mut Faults) {
         let menu = self.menu;
+        let again = || menu_emergency::menu(self.layout, self.files, (self.boots, self.root));
         // What is complete before the damage is still shown.
         let is_section = |fault: &&MenuFault| matches!(fault, MenuFault::Section(_));
         let first = menu.faults.iter().filter(|fault| !is_section(fault)).map(line_of).min().unwrap_or(usize::MAX);
@@ -106,10 +113,14 @@ impl Judge<'_, '_> {
                 MenuFault::Close(line) => (Verdict::Corrupt, format!("line {line} ends what does not begin")),
                 MenuFault::Section(line) => (Verdict::Truncated, format!("the section in line {line} is not complete")),
             };
-            faults.push(self.fault(verdict, cause).known_by(KnownBy::SelfProof).breaks_if(!shown));
+            let found = self.fault(verdict, cause).known_by(KnownBy::SelfProof).breaks_if(!shown);
+            // What still starts is better than an emergency menu.
+            let mend = if shown { Err(GENERATED.to_owned()) } else { again() };
+            faults.push(found.mended(mend));
         }
         if menu.faults.is_empty() && menu.entries.is_empty() {
-            faults.push(self.fault(Verdict::Inconsistent, "it has no entries").breaks());
+            let found = self.fault(Verdict::Inconsistent, "it has no entries").breaks();
+            faults.push(found.mended(again()));
         }
     }
 
@@ -140,7 +151,8 @@ impl Judge<'_, '_> {
                     None => {
                         let path = SystemPath::literal(ENVIRONMENT);
                         let cause = format!("{name} is {value}, which is no entry of the menu: the first one starts");
-                        faults.push(Fault::on_path(Stage::Menu, &path, Verdict::Inconsistent, cause).latent());
+                        let found = Fault::on_path(Stage::Menu, &path, Verdict::Inconsistent, cause).latent();
+                        faults.push(found.mended(self.without_value(name)));
                     }
                 }
             }
@@ -161,6 +173,13 @@ impl Judge<'_, '_> {
             .or_else(|| by(&|entry| entry.title == last))
     }
 
+    /// The environment block without one of its values.
+    fn without_value(&self, name: &str) -> Result<Mend, String> {
+        let values: Vec<_> = self.environment_values().into_iter().filter(|(own, _)| own != name).collect();
+        let block = environment::block(&values).ok_or("its values do not fit")?;
+        Ok(Mend::file(&SystemPath::literal(ENVIRONMENT), block, format!("its other values, without {name}")))
+    }
+
     fn environment_values(&self) -> Vec<(String, String)> {
         let bytes = self.files.read(&SystemPath::literal(ENVIRONMENT)).ok().flatten();
         bytes.and_then(|bytes| environment::parse(&bytes).ok()).unwrap_or_default()
@@ -174,7 +193,9 @@ impl Judge<'_, '_> {
             Err(EnvironmentFault::Size(size)) => format!("it has {size} bytes instead of 1024: GRUB ignores it"),
             Err(EnvironmentFault::Header) => "it does not begin as GRUB expects: GRUB ignores it".to_owned(),
         };
-        faults.push(Fault::on_path(Stage::Menu, &path, Verdict::Corrupt, cause).latent().known_by(KnownBy::SelfProof));
+        let found = Fault::on_path(Stage::Menu, &path, Verdict::Corrupt, cause).latent().known_by(KnownBy::SelfProof);
+        let empty = environment::block(&[]).ok_or_else(String::new);
+        faults.push(found.mended(empty.map(|block| Mend::file(&path, block, "an empty environment block"))));
     }
 
     /// Whether the settings are newer than the menu.

@@ -2,6 +2,7 @@
 
 use super::fault::Faults;
 use super::layout::{device_name, partition_number};
+use super::mend::Mend;
 use super::menu::{Judge, MENU, Started};
 use crate::areas::Examined;
 use crate::devices::{PartitionType, VolumeKind};
@@ -39,7 +40,8 @@ impl Judge<'_, '_> {
                             "line {}: it searches for the file system {uuid}, which does not exist",
                             command.line
                         );
-                        faults.push(self.fault(Verdict::Inconsistent, cause).latent());
+                        let mend = self.search_mend(command.line, &uuid);
+                        faults.push(self.fault(Verdict::Inconsistent, cause).latent().mended(mend));
                     }
                     Searched::Nothing(_) | Searched::Other => {}
                 },
@@ -57,7 +59,7 @@ impl Judge<'_, '_> {
                     if is_foreign {
                         continue;
                     }
-                    started.kernel = self.named_file(path, volume, command.line, is_default, faults);
+                    started.kernel = self.named_file(path, volume, (at, command.line), is_default, faults);
                     self.root_argument(command, is_default, faults, examined);
                     self.resume_argument(command, is_default, faults);
                     linux = Some(command);
@@ -66,7 +68,7 @@ impl Judge<'_, '_> {
                     initrd = Some(command);
                     let paths = words.iter().skip(1);
                     let found =
-                        paths.filter_map(|path| self.named_file(path, volume, command.line, is_default, faults));
+                        paths.filter_map(|path| self.named_file(path, volume, (at, command.line), is_default, faults));
                     started.initramfs = found.collect();
                 }
                 _ => {}
@@ -88,7 +90,8 @@ impl Judge<'_, '_> {
     ) {
         let line = self.menu.entries[at].line;
         let mut incomplete = |cause: String| {
-            faults.push(self.fault(Verdict::Incomplete, cause).breaks_if(is_default));
+            let why = "the system's own generator makes such a line, on the mounted system".to_owned();
+            faults.push(self.fault(Verdict::Incomplete, cause).breaks_if(is_default).mended(Err(why)));
         };
         let Some(linux) = linux else {
             if initrd.is_some() {
@@ -133,7 +136,7 @@ impl Judge<'_, '_> {
         &self,
         path: &str,
         volume: Option<usize>,
-        line: usize,
+        (at, line): (usize, usize),
         is_default: bool,
         faults: &mut Faults,
     ) -> Option<SystemPath> {
@@ -148,7 +151,8 @@ impl Judge<'_, '_> {
         }?;
         if !self.files.exists(&place) {
             let cause = format!("line {line}: {path} does not exist");
-            faults.push(self.fault(Verdict::Inconsistent, cause).breaks_if(is_default));
+            let mend = self.file_mend(at, line, path, &place);
+            faults.push(self.fault(Verdict::Inconsistent, cause).breaks_if(is_default).mended(mend));
             return Some(place);
         }
         Some(place)
@@ -174,7 +178,8 @@ impl Judge<'_, '_> {
             None => "which does not exist",
         };
         let cause = format!("line {line}: the kernel gets {root} as its root, {cause}");
-        faults.push(self.fault(Verdict::Inconsistent, cause).breaks_if(is_default));
+        let mend = self.root_mend(command);
+        faults.push(self.fault(Verdict::Inconsistent, cause).breaks_if(is_default).mended(mend));
     }
 
     /// A root by the name that the kernel gives to a partition: which disk that is depends on the start, but not which partition of it.
@@ -191,7 +196,8 @@ impl Judge<'_, '_> {
             (Some(number), Some(own)) if number != own => {
                 let cause =
                     format!("line {}: the kernel gets {root} as its root, which is partition {own} here", command.line);
-                faults.push(self.fault(Verdict::Inconsistent, cause).breaks_if(is_default));
+                let mend = self.root_mend(command);
+                faults.push(self.fault(Verdict::Inconsistent, cause).breaks_if(is_default).mended(mend));
             }
             _ if root.starts_with("/dev/") && !root.starts_with("/dev/mapper/") => examined.note_extent(format!(
                 "{MENU} line {}: which disk {root} is depends on the order in which the kernel finds them",
@@ -208,7 +214,13 @@ impl Judge<'_, '_> {
             let cause = format!("line {}: the kernel is to resume from {from}, which does not exist", command.line);
             let effect = if is_default { StartEffect::SlowsStart } else { StartEffect::Latent };
             let verdict = Verdict::Inconsistent;
-            faults.push(self.fault(verdict, cause).effect(effect));
+            let why = "what it is to resume from is not known here".to_owned();
+            let word = format!("resume={from}");
+            let mend = self.only_swap().ok_or(why).map(|swap| {
+                let source = "the only swap space on the disks";
+                Mend::line(&SystemPath::literal(MENU), command.line, &word, &format!("resume=UUID={swap}"), source)
+            });
+            faults.push(self.fault(verdict, cause).effect(effect).mended(mend));
         }
     }
 
@@ -234,7 +246,9 @@ impl Judge<'_, '_> {
         };
         if is_wrong {
             let cause = format!("line {line}: the module {module} does not fit to the disk, which needs {own}");
-            faults.push(self.fault(Verdict::Inconsistent, cause).latent());
+            let right = if module.starts_with("part_") { table.unwrap_or(own) } else { own };
+            let mend = Mend::line(&SystemPath::literal(MENU), line, module, right, "the disk itself");
+            faults.push(self.fault(Verdict::Inconsistent, cause).latent().mended(Ok(mend)));
         }
     }
 }

@@ -1,9 +1,11 @@
-//! The area `bootchain`: what starts the machine, from the partition table to the file systems that are mounted; and what keeps it from
-//! starting. It only reads.
+//! The area `bootchain`: what starts the machine, from the partition table to the file systems that are mounted; what keeps it from
+//! starting; and what a repair writes.
 
 mod bios;
 mod bios_core;
+mod bios_mend;
 mod efi;
+mod efi_mend;
 mod efi_menu;
 mod fault;
 mod firmware;
@@ -15,8 +17,11 @@ mod initramfs_needs;
 mod kernels;
 mod layout;
 mod loader_files;
+mod mend;
 mod menu;
+mod menu_emergency;
 mod menu_entries;
+mod menu_mend;
 mod module_lists;
 mod module_tree;
 mod mount_modules;
@@ -24,8 +29,10 @@ mod mounts;
 mod others;
 mod packages;
 mod parts;
+mod repairs;
 mod signers;
 mod superblocks;
+mod table_proposal;
 mod tables;
 
 use std::borrow::Cow;
@@ -36,6 +43,7 @@ use self::fault::Faults;
 use self::layout::Layout;
 use self::packages::PackageFiles;
 use self::parts::{Later, Machine};
+use self::repairs::Rules;
 use self::tables::StartedBy;
 use super::{About, Area, Checked, Cx, Examined};
 use crate::devices::{DiskSet, VolumeKind};
@@ -64,6 +72,7 @@ static ABOUT: About = About {
     by_package: false,
     rereads_the_medium: false,
     not_touched: &[],
+    repaired_by_name: true,
     is_advised: true,
     is_of_machine: true,
     by_reference: false,
@@ -125,7 +134,14 @@ impl Area for Bootchain {
                 later.judge(&PackageFiles::new(cx, reference), &mut faults, &mut examined);
             })?;
         }
-        faults.add_to(&mut examined);
+        let rules = Rules {
+            system: Some(cx.system),
+            is_unmounted: cx.system.disks.is_some(),
+            writes_proposals: cx.scope.writes_table,
+            not_answered: &cx.scope.not_answered,
+            now: cx.system.settings.now,
+        };
+        repairs::add(faults, &layout, &rules, &mut examined);
         // Where part of it could not be examined although that was asked for, it is not reported as intact.
         examined.coverage.incomplete = cx.scope.is_deep(&BOOTCHAIN) && !examined.coverage.unexamined.is_empty();
         // What only the machine's own package database verifies can have been changed together with it.
@@ -172,7 +188,8 @@ fn installed_kernels(cx: &Cx<'_>) -> Vec<String> {
 }
 
 /// Examines the boot chain of disks on which no installed system can be read: the tables, and the file systems.
-pub fn examine_bare_disks(set: Arc<DiskSet>) -> Examined {
+/// The scope says what a repair would write; `now` is the time that files get.
+pub fn examine_bare_disks(set: Arc<DiskSet>, scope: &Scope, now: jiff::Timestamp) -> Examined {
     let begun = Instant::now();
     let mut examined = Examined::new(BOOTCHAIN);
     let layout = Layout::of_disks(set);
@@ -184,7 +201,9 @@ pub fn examine_bare_disks(set: Arc<DiskSet>) -> Examined {
         superblocks::first(&layout, at, &mut faults);
         superblocks::mountable(&layout, at, &mut faults);
     }
-    faults.add_to(&mut examined);
+    let (writes_proposals, not_answered) = (scope.writes_table, &scope.not_answered[..]);
+    let rules = Rules { system: None, is_unmounted: true, writes_proposals, not_answered, now };
+    repairs::add(faults, &layout, &rules, &mut examined);
     for (at, volume) in layout.set.volumes.iter().enumerate() {
         let kind = volume.contains.as_ref().map(|found| found.kind);
         let name = layout.volume_name(at);
@@ -214,8 +233,11 @@ pub fn examine_firmware(
     entries: &crate::platform::efi_variables::FirmwareEntries,
 ) -> Examined {
     let (mut examined, mut faults) = (Examined::new(BOOTCHAIN), Faults::default());
-    firmware::judge(&Layout::of_disks(set), entries, (own, efi, is_live), &mut faults, &mut examined);
-    faults.add_to(&mut examined);
+    let layout = Layout::of_disks(set);
+    firmware::judge(&layout, entries, (own, efi, is_live), &mut faults, &mut examined);
+    let now = jiff::Timestamp::UNIX_EPOCH;
+    let rules = Rules { system: None, is_unmounted: !is_live, writes_proposals: false, not_answered: &[], now };
+    repairs::add(faults, &layout, &rules, &mut examined);
     examined
 }
 

@@ -2,6 +2,7 @@
 
 use super::fault::{Fault, Faults, Stage};
 use super::layout::{Layout, device_name, partition_number};
+use super::mend::Mend;
 use super::packages::PackageFiles;
 use crate::areas::Examined;
 use crate::formats::boot::mounts::{CryptVolume, Mount, crypttab, fstab};
@@ -83,7 +84,7 @@ pub(super) fn judge(
         let cause = "it has no line for /boot, which is a file system of its own: it is not mounted at the start, and new kernels are written below it";
         faults.push(Fault::on_path(Stage::Mounts, &path, Verdict::Incomplete, cause).latent());
     }
-    let judge = Judge { layout, files, root, volumes: &volumes };
+    let judge = Judge { layout, files, root, volumes: &volumes, mounts: &mounts };
     mounts.iter().for_each(|mount| judge.mount(mount, faults, examined));
     volumes.iter().for_each(|volume| judge.crypt(volume, faults, examined));
 }
@@ -93,6 +94,7 @@ struct Judge<'a, 'b> {
     files: &'a PackageFiles<'b>,
     root: Option<usize>,
     volumes: &'a [CryptVolume],
+    mounts: &'a [Mount],
 }
 
 /// Whether a device is there.
@@ -145,13 +147,14 @@ impl Judge<'_, '_> {
                 if is_root && self.root.is_some_and(|root| root != at) {
                     let cause =
                         format!("line {}: / is said to be {}, which is another file system", mount.line, mount.device);
-                    faults.push(fault(Verdict::Inconsistent, cause).latent());
+                    faults.push(fault(Verdict::Inconsistent, cause).latent().mended(self.device_mend(mount)));
                 }
                 let kind = found.map_or("", |found| found.kind.name());
                 if !kind.is_empty() && !same_kind(&mount.kind, kind) {
                     let cause =
                         format!("line {}: {} is said to be {}, and is {kind}", mount.line, mount.device, mount.kind);
-                    faults.push(fault(Verdict::Inconsistent, cause).effect(self.effect(mount)));
+                    let mend = Mend::line(&path, mount.line, &mount.kind, kind, "the file system itself");
+                    faults.push(fault(Verdict::Inconsistent, cause).effect(self.effect(mount)).mended(Ok(mend)));
                 }
                 if !is_root && mount.kind != "swap" && !mount.is_optional() && !self.exists(&mount.place) {
                     // systemd creates missing mount points.
@@ -174,12 +177,13 @@ impl Judge<'_, '_> {
                     ),
                     false => format!("line {}: {} for {what} does not exist", mount.line, mount.device),
                 };
-                faults.push(fault(Verdict::Inconsistent, cause).effect(self.effect(mount)));
+                let mend = self.device_mend(mount);
+                faults.push(fault(Verdict::Inconsistent, cause).effect(self.effect(mount)).mended(mend));
             }
             There::Unknown if is_root && self.is_other_number(&mount.device) => {
                 let cause =
                     format!("line {}: / is said to be {}, which is another partition", mount.line, mount.device);
-                faults.push(fault(Verdict::Inconsistent, cause).latent());
+                faults.push(fault(Verdict::Inconsistent, cause).latent().mended(self.device_mend(mount)));
             }
             There::Unknown => {
                 let is_device = !mount.device.starts_with('/') || mount.device.starts_with("/dev/");
@@ -188,6 +192,37 @@ impl Judge<'_, '_> {
                 }
             }
         }
+    }
+
+    /// The device that a line should name: the root's, or that of the only file system that it can be.
+    fn device_mend(&self, mount: &Mount) -> Result<Mend, String> {
+        let at = match &mount.place[..] {
+            b"/" => self.root,
+            _ => self.only_left(mount),
+        };
+        let uuid = at.and_then(|at| self.layout.volume(at).contains.as_ref()).map(|found| &found.uuid);
+        let uuid = uuid.filter(|uuid| !uuid.is_empty()).ok_or("which file system it should be is not known here")?;
+        let path = SystemPath::literal(FSTAB);
+        let source = format!("{} on the disks", at.map(|at| self.layout.volume_name(at)).unwrap_or_default());
+        Ok(Mend::line(&path, mount.line, &mount.device, &format!("UUID={uuid}"), source))
+    }
+
+    /// The only file system of the type that a line names, which no other line does.
+    fn only_left(&self, mount: &Mount) -> Option<usize> {
+        let known: Vec<usize> =
+            self.mounts.iter().filter_map(|other| self.layout.set.named(&device_name(&other.device))).collect();
+        let is_efi = |at: usize| self.layout.volume(at).partition.as_ref().is_some_and(|p| p.kind.is_efi_system());
+        let is_for_efi = mount.place == b"/boot/efi" || mount.place == b"/efi";
+        let is_it = |at: &usize| {
+            let kind = self.layout.volume(*at).contains.as_ref().map_or("", |found| found.kind.name());
+            !known.contains(at)
+                && Some(*at) != self.root
+                && !self.layout.volume(*at).is_lost()
+                && same_kind(&mount.kind, kind)
+                && is_efi(*at) == is_for_efi
+        };
+        let mut all = (0..self.layout.set.volumes.len()).filter(is_it);
+        all.next().filter(|_| all.next().is_none())
     }
 
     /// What it means when something cannot be mounted (systemd.mount(5), systemd-fstab-generator(8)): the start ends in emergency mode,

@@ -15,6 +15,7 @@ pub(super) const EXECUTABLE: u32 = 0o111;
 const MAX_FILE: u64 = 256 << 20;
 
 /// A file that is its package's.
+#[derive(Clone)]
 pub(super) struct PackageFile {
     pub(super) bytes: Vec<u8>,
     pub(super) owner: (PackageId, Authority),

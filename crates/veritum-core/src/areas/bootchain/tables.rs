@@ -2,9 +2,11 @@
 
 use super::fault::{Fault, Faults, Stage};
 use super::layout::Layout;
+use super::mend::Mend;
+use super::table_proposal;
 use crate::devices::{
     DiskVolume, GptCopy, GptFault, GptPair, MbrTable, OpenDisk, Partition, PartitionType, ReadAt, TableKind,
-    VolumeKind, identify, recorded_size, search_file_systems,
+    VolumeKind, identify, recorded_size, search_file_systems, table_writer,
 };
 use crate::formats::boot::sector::is_marked;
 use crate::model::{KnownBy, Verdict};
@@ -57,9 +59,9 @@ fn judge_disk(layout: &Layout, how: StartedBy, at: usize, faults: &mut Faults) {
     // Its protective MBR shows that there was one.
     let covers = disk.mbr.as_ref().is_some_and(|mbr| mbr.protective > 0 && mbr.partitions.is_empty());
     if disk.gpt.is_there() || covers {
-        gpt(&name, disk, how, faults);
+        gpt(&name, (at, disk), how, faults);
     } else {
-        mbr(&name, disk, faults);
+        mbr(&name, (layout, at), faults);
     }
     partitions(layout, at, faults);
 }
@@ -92,38 +94,52 @@ const LARGER_DISK: &str = "if this is a copy, copy the whole disk again; else ke
 const PRIMARY: &str = "partition table (GPT)";
 const BACKUP: &str = "backup of the partition table (GPT)";
 
-fn gpt(name: &str, disk: &OpenDisk, how: StartedBy, faults: &mut Faults) {
+fn gpt(name: &str, (at, disk): (usize, &OpenDisk), how: StartedBy, faults: &mut Faults) {
     let GptPair { sector, primary, backup } = &disk.gpt;
     // GRUB on a BIOS machine never reads the backup.
     let only_uefi = how.uefi && !how.bios;
     match (primary, backup) {
-        (Ok(primary), Ok(backup)) => both(name, disk, (primary, backup), faults),
-        (Ok(_), Err(fault)) => {
+        (Ok(primary), Ok(backup)) => both(name, (at, disk), (primary, backup), faults),
+        (Ok(primary), Err(fault)) => {
             let (verdict, why) = words(*fault);
             let cause = format!("{why}; the table at the beginning of the disk is valid");
-            faults.push(on(name, BACKUP, verdict, cause).latent().known_by(known(*fault)));
+            let found = on(name, BACKUP, verdict, cause).latent().known_by(known(*fault));
+            faults.push(found.mended(backup_again(at, disk, primary)));
         }
-        (Err(fault), Ok(_)) => {
+        (Err(fault), Ok(backup)) => {
             let (verdict, why) = words(*fault);
             let more = match only_uefi {
                 true => "; its backup at the end of the disk is valid, and UEFI firmware uses that",
                 false => "; its backup at the end of the disk is valid, but GRUB does not use that on a BIOS machine",
             };
             let found = on(name, PRIMARY, verdict, format!("{why}{more}")).known_by(known(*fault));
-            faults.push(found.breaks_if(!only_uefi));
+            faults.push(found.breaks_if(!only_uefi).mended(primary_again(at, disk, backup)));
         }
         (Err(first), Err(second)) => {
             let (verdict, why) = words(*first);
             let lost = search_file_systems(&*disk.device);
             let lost = lost.first().map(|(start, kind)| format!("; {kind} begins at sector {}", start / 512));
             let cause = format!("{why}; of its backup: {}{}", words(*second).1, lost.unwrap_or_default());
-            faults.push(on(name, PRIMARY, verdict, cause).breaks().action(WRITE_AGAIN));
+            let found = on(name, PRIMARY, verdict, cause).breaks().action(WRITE_AGAIN);
+            faults.push(found.mended(table_proposal::gpt(at, disk)));
         }
     }
     if let Ok(primary) = primary {
         beyond_the_end(name, primary, disk.device.size() / sector, faults);
     }
-    protective(name, disk, *sector, faults);
+    protective(name, (at, disk), *sector, faults);
+}
+
+/// The copy at the beginning, written again from the other.
+fn primary_again(at: usize, disk: &OpenDisk, backup: &GptCopy) -> Result<Mend, String> {
+    let placed = table_writer::primary_from(backup, &disk.gpt, disk.device.size())?;
+    Ok(Mend::bytes(at, placed, "the copy at the end of the disk"))
+}
+
+/// The copy at the end, written again from the other.
+fn backup_again(at: usize, disk: &OpenDisk, primary: &GptCopy) -> Result<Mend, String> {
+    let placed = table_writer::backup_from(primary, &disk.gpt, disk.device.size())?;
+    Ok(Mend::bytes(at, placed, "the copy at the beginning of the disk"))
 }
 
 /// Whether a table is that of a larger disk, which Linux does not use: GRUB still starts the kernel, and that finds no partition.
@@ -133,19 +149,23 @@ fn beyond_the_end(name: &str, primary: &GptCopy, sectors: u64, faults: &mut Faul
         let cause = format!(
             "it is that of a larger disk: it uses sectors up to {last}, the disk has {sectors}; Linux does not use it"
         );
-        faults.push(on(name, PRIMARY, Verdict::Inconsistent, cause).breaks().action(LARGER_DISK));
+        let why = "which size of the disk is right is not known here".to_owned();
+        let found = on(name, PRIMARY, Verdict::Inconsistent, cause).breaks().action(LARGER_DISK);
+        faults.push(found.mended(Err(why)));
     }
 }
 
 /// Two valid copies: the same, or different ones between which the file systems decide.
-fn both(name: &str, disk: &OpenDisk, (primary, backup): (&GptCopy, &GptCopy), faults: &mut Faults) {
+fn both(name: &str, (at, disk): (usize, &OpenDisk), (primary, backup): (&GptCopy, &GptCopy), faults: &mut Faults) {
     let last = (disk.device.size() / disk.gpt.sector).saturating_sub(1);
     if backup.at != last {
         let cause =
             format!("it is in sector {}, but the last one of the disk is {last}: the disk has grown", backup.at);
-        faults.push(on(name, BACKUP, Verdict::Inconsistent, cause).latent());
+        let found = on(name, BACKUP, Verdict::Inconsistent, cause).latent();
+        faults.push(found.mended(backup_again(at, disk, primary)));
     } else if primary.other != backup.at || backup.other != primary.at {
-        faults.push(on(name, BACKUP, Verdict::Inconsistent, "the two copies do not name each other").latent());
+        let found = on(name, BACKUP, Verdict::Inconsistent, "the two copies do not name each other").latent();
+        faults.push(found.mended(backup_again(at, disk, primary)));
     }
     if primary.agrees_with(backup) {
         return;
@@ -157,53 +177,69 @@ fn both(name: &str, disk: &OpenDisk, (primary, backup): (&GptCopy, &GptCopy), fa
         std::cmp::Ordering::Greater => {
             let cause =
                 format!("{differ}: {first} partitions of the first begin with a file system, of this one {second}");
-            faults.push(on(name, BACKUP, Verdict::Inconsistent, cause).latent().known_by(KnownBy::Derived));
+            let found = on(name, BACKUP, Verdict::Inconsistent, cause).latent().known_by(KnownBy::Derived);
+            faults.push(found.mended(backup_again(at, disk, primary)));
         }
         std::cmp::Ordering::Less => {
             let cause =
                 format!("{differ}: {second} partitions of the backup begin with a file system, of this one {first}");
-            faults.push(on(name, PRIMARY, Verdict::Inconsistent, cause).breaks().known_by(KnownBy::Derived));
+            let found = on(name, PRIMARY, Verdict::Inconsistent, cause).breaks().known_by(KnownBy::Derived);
+            faults.push(found.mended(primary_again(at, disk, backup)));
         }
         std::cmp::Ordering::Equal => {
             let cause = format!("{differ}, and the file systems do not show which one is right");
             let fault = on(name, PRIMARY, Verdict::Inconsistent, cause).known_by(KnownBy::Derived);
-            faults.push(fault.latent());
+            let why = "which of the two copies is right is not known here".to_owned();
+            faults.push(fault.latent().mended(Err(why)));
         }
     }
 }
 
 /// The MBR in front of a GPT: one entry, which covers the disk.
-fn protective(name: &str, disk: &OpenDisk, sector: u64, faults: &mut Faults) {
+fn protective(name: &str, (at, disk): (usize, &OpenDisk), sector: u64, faults: &mut Faults) {
     let part = "protective MBR";
     let whole = u32::try_from(disk.device.size() / sector - 1).unwrap_or(u32::MAX);
+    let again = || cover_again(at, disk);
     match &disk.mbr {
         None => {
             let cause = "there is none: firmware and GRUB take the disk for one without a GPT";
-            faults.push(on(name, part, Verdict::Missing, cause).breaks());
+            faults.push(on(name, part, Verdict::Missing, cause).breaks().mended(again()));
         }
         Some(MbrTable { protective: 0, partitions, .. }) => {
             let cause = match partitions.len() {
                 0 => "it has no entry for the GPT: firmware and GRUB take the disk for one without a GPT".to_owned(),
                 n => format!("it has no entry for the GPT, but {n} others"),
             };
-            faults.push(on(name, part, Verdict::Inconsistent, cause).breaks());
+            faults.push(on(name, part, Verdict::Inconsistent, cause).breaks().mended(again()));
         }
         // Other entries beside it are made on purpose, for systems that read no GPT.
         Some(MbrTable { partitions, .. }) if !partitions.is_empty() => {}
         Some(table) if table.covered != whole && table.covered != u32::MAX => {
             let cause = format!("it covers {} sectors of {whole}", table.covered);
-            faults.push(on(name, part, Verdict::Inconsistent, cause).latent());
+            faults.push(on(name, part, Verdict::Inconsistent, cause).latent().mended(again()));
         }
         Some(_) => {}
     }
 }
 
-fn mbr(name: &str, disk: &OpenDisk, faults: &mut Faults) {
-    let part = "partition table (MBR)";
+/// The entry that covers a GPT, written again.
+fn cover_again(at: usize, disk: &OpenDisk) -> Result<Mend, String> {
+    if disk.gpt.primary.is_err() && disk.gpt.backup.is_err() {
+        return Err("no copy of its GPT is valid".to_owned());
+    }
+    let first = disk.device.bytes_at(0, 512).map_err(|e| crate::model::error_words(&e))?;
+    let covered = table_writer::protective(&first, disk.device.size())?;
+    let placed = vec![(table_writer::MBR_ENTRIES as u64, covered[table_writer::MBR_ENTRIES..].to_vec())];
+    Ok(Mend::bytes(at, placed, "the size of the disk"))
+}
+
+fn mbr(name: &str, (layout, at): (&Layout, usize), faults: &mut Faults) {
+    let (part, disk) = ("partition table (MBR)", layout.disk(at));
     let Ok(first) = disk.device.bytes_at(0, 512) else { return };
     if !is_marked(&first) {
         let cause = "the first sector does not end with the mark of a boot sector (55 aa): a BIOS does not start it";
-        faults.push(on(name, part, Verdict::Corrupt, cause).breaks());
+        let mark = Mend::bytes(at, vec![(510, vec![0x55, 0xaa])], "the form of a boot sector");
+        faults.push(on(name, part, Verdict::Corrupt, cause).breaks().mended(Ok(mark)));
     }
     let has_table = disk.table.kind == TableKind::Mbr && !disk.table.partitions.is_empty();
     if !has_table && disk.mbr.as_ref().is_none_or(|mbr| mbr.partitions.is_empty()) {
@@ -211,7 +247,7 @@ fn mbr(name: &str, disk: &OpenDisk, faults: &mut Faults) {
         if let Some((start, kind)) = lost.first() {
             let cause = format!("it names no partition, but {kind} begins at sector {}", start / 512);
             let fault = on(name, part, Verdict::Missing, cause).known_by(KnownBy::Derived);
-            faults.push(fault.breaks().action(WRITE_AGAIN));
+            faults.push(fault.breaks().action(WRITE_AGAIN).mended(table_proposal::mbr(layout, at)));
         }
     }
 }
@@ -275,7 +311,8 @@ fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
             start / 512
         );
         let fault = Fault::on_disk(Stage::Table, part, Verdict::Inconsistent, cause);
-        faults.push(fault.breaks().action(WRITE_AGAIN));
+        let mend = table_proposal::moved(layout, at, *number, *start);
+        faults.push(fault.breaks().action(WRITE_AGAIN).mended(mend));
     }
 }
 

@@ -49,6 +49,7 @@ static ABOUT: About = About {
     by_package: false,
     rereads_the_medium: false,
     not_touched: NOT_TOUCHED,
+    repaired_by_name: false,
     is_advised: false,
     is_of_machine: true,
     by_reference: true,

@@ -55,6 +55,7 @@ static ABOUT: About = About {
     by_package: true,
     rereads_the_medium: true,
     not_touched: NOT_TOUCHED,
+    repaired_by_name: false,
     is_advised: false,
     is_of_machine: true,
     by_reference: true,

@@ -36,6 +36,7 @@ static ABOUT: About = About {
     by_package: false,
     rereads_the_medium: true,
     not_touched: &["the machine", "the store's keys"],
+    repaired_by_name: false,
     is_advised: false,
     is_of_machine: false,
     by_reference: true,

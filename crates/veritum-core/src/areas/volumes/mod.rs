@@ -51,6 +51,7 @@ static ABOUT: About = About {
     by_package: false,
     rereads_the_medium: false,
     not_touched: &[],
+    repaired_by_name: false,
     is_advised: true,
     is_of_machine: true,
     by_reference: false,
