@@ -217,6 +217,19 @@ pub(crate) enum Verb {
         /// When it started, in the kernel's clock ticks: the process id may have been reused
         started: u64,
     },
+    /// Become a program of a mounted system, inside it
+    #[command(hide = true)]
+    Inside {
+        /// The folder that it is mounted in
+        system: PathBuf,
+        /// The folder for temporary files
+        temporary: PathBuf,
+        /// The program, by its path there
+        program: OsString,
+        /// Its arguments
+        #[arg(trailing_var_arg = true, allow_hyphen_values = true)]
+        words: Vec<OsString>,
+    },
     /// Carry out requests on the socket that is standard input, with the rights of a home's owner
     #[command(hide = true)]
     AsOwner,

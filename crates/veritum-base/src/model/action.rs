@@ -86,6 +86,8 @@ actions! {
     Correct = "correct-file-system", "correct with its own check (e2fsck)", undoable;
     /// Undo what a file system's own check corrected.
     UndoCorrection = "undo-correction", "undo what its own check corrected", undoable;
+    /// Have the system's own generator make it, verify it and put it in place.
+    Generate = "generate", "have it generated and verified", undoable;
     /// Write bytes of a disk.
     WriteDisk = "write-disk", "write", undoable;
 }

@@ -13,6 +13,7 @@ pub mod e2fsprogs;
 pub mod e2undo;
 pub mod efi_variables;
 pub mod freedesktop;
+pub mod inside;
 pub mod kernel_log;
 pub mod present_devices;
 pub mod services;

@@ -76,6 +76,8 @@ pub struct Examined {
     pub left: Vec<Left>,
     /// Intact files that a user might expect to be removed.
     pub stays: Option<Stays>,
+    /// Files of packages that the area of files would repair, and on which this one rests.
+    pub of_files: Vec<SystemPath>,
     /// A doubt about the disk: then nothing is written.
     pub doubt: Option<DiskDoubt>,
     /// Packages that must be downloaded before everything can be repaired, with their sources.

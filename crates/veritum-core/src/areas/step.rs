@@ -108,6 +108,8 @@ pub struct FileWork {
     pub made: HashMap<Digest, Vec<u8>>,
     /// Whether the files were downloaded again, rather than restored.
     pub renews: bool,
+    /// Why nothing can be changed, if something was to be made first and was not.
+    pub failed: Option<String>,
 }
 
 /// Bytes of a disk.

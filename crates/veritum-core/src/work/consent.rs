@@ -127,14 +127,14 @@ impl<'a> Consent<'a> {
         if self.covers(step) {
             return Some(step.clone());
         }
-        let Work::Files(FileWork { plan, made, renews }) = &step.work else { return None };
+        let Work::Files(FileWork { plan, made, renews, .. }) = &step.work else { return None };
         let mut plan = plan.clone();
         plan.actions.retain(|action| self.agreed.contains(&key(&ActionReport::planned(action))));
         if plan.actions.is_empty() {
             return None;
         }
         let shows = plan.actions.iter().map(ActionReport::planned).collect();
-        let work = Work::Files(FileWork { plan, made: made.clone(), renews: *renews });
+        let work = Work::Files(FileWork { plan, made: made.clone(), renews: *renews, failed: None });
         Some(Step { shows, work, ..step.clone() })
     }
 }

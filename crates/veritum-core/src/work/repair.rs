@@ -12,7 +12,7 @@ use super::repaired::Repaired;
 use super::session::Session;
 use super::steps::{LockState, carry_out, take_locks};
 use super::{Engine, WorkError};
-use crate::areas::{AREAS, After, Area, Checked, Evidence, Failed, How, Step, When, is_repaired};
+use crate::areas::{AREAS, After, Area, Checked, Evidence, FILES, Failed, How, Step, When, is_repaired};
 use crate::change::{ChangeError, Locks, StateFolder, Verb, unfinished};
 use crate::event::{Event, Flow, Observer, Uninterruptible};
 use crate::model::{AreaName, FindingId, Scope, SystemPath};
@@ -44,7 +44,8 @@ impl Engine {
         show: &mut dyn FnMut(&Preview<'_>),
     ) -> Result<RepairReport, WorkError> {
         self.require_store_sound(scope)?;
-        let scope = &resolve(self, scope, observer)?;
+        let scope = resolve(self, scope, observer)?;
+        let scope = &with_files(self, scope, observer)?;
         self.supply().forget_offered();
         let state = self.system.state()?;
         let _lock = self.system.shared_lock(state.as_ref())?;
@@ -76,7 +77,8 @@ impl Engine {
         ask: &mut Ask<'_>,
     ) -> Result<RepairReport, WorkError> {
         self.require_store_sound(scope)?;
-        let scope = &resolve(self, scope, observer)?;
+        let scope = resolve(self, scope, observer)?;
+        let scope = &with_files(self, scope, observer)?;
         self.supply().forget_offered();
         let state = OnceCell::new();
         let (locks, before) = hold(self, scope, &state, observer)?;
@@ -105,6 +107,10 @@ impl Engine {
             proof: None,
         };
         for area in AREAS.iter().filter(|area| is_repaired(**area, scope)) {
+            // What it rests on was changed since it was planned.
+            if area.about().repaired_by_name && run.stale.contains(&area.about().name) {
+                look_again(self, &mut run, *area, scope, &HashSet::new())?;
+            }
             repair_area(self, &mut run, *area)?;
             if run.stopped {
                 break;
@@ -117,6 +123,22 @@ impl Engine {
         }
         Ok(finished(self, run))
     }
+}
+
+/// The scope with the files of packages on which an area rests whose repair was named: they are repaired with it.
+fn with_files(engine: &Engine, mut scope: Scope, observer: &dyn Observer) -> Result<Scope, WorkError> {
+    let none = Failed::new();
+    let named = |area: &&&dyn Area| area.about().repaired_by_name && is_repaired(**area, &scope);
+    for area in AREAS.iter().filter(named).collect::<Vec<_>>() {
+        let cx = engine.cx_for(vec![area.about().name.clone()], &scope, How::plain(&none), observer);
+        let files = check_area(&cx, *area, &Checked::default())?.of_files;
+        drop(cx);
+        if !files.is_empty() && !scope.names(&FILES) {
+            scope.areas.push(FILES);
+            scope.paths.extend(files);
+        }
+    }
+    Ok(scope)
 }
 
 /// Takes the locks that are held until the end of the repair, so that nothing changes in between. Also returns what must be

@@ -119,6 +119,10 @@ pub(super) fn carry_out(
                     run.stopped = true;
                     return Ok(false);
                 }
+                Ok(FileWork { failed: Some(why), .. }) => {
+                    run.done.put_off(step, &why);
+                    return Ok(false);
+                }
                 fetched => put_files(engine, run, area, &fetched?, session, written)?,
             };
             engine.supply().forget_lists();
@@ -174,7 +178,7 @@ fn put_files(
     engine: &Engine,
     run: &mut RepairState<'_>,
     area: &AreaName,
-    FileWork { plan, made, renews }: &FileWork,
+    FileWork { plan, made, renews, .. }: &FileWork,
     session: &mut Session<'_>,
     written: &mut HashSet<SystemPath>,
 ) -> Result<bool, WorkError> {

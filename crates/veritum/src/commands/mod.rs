@@ -75,6 +75,14 @@ fn dispatch(cli: Cli, given: Given) -> Result<u8, Failure> {
     if let Verb::AsOwner = &cli.verb {
         return as_owner::run();
     }
+    if let Verb::Inside { system, temporary, program, words } = &cli.verb {
+        let failed = veritum_core::platform::inside::become_inside(system, temporary, program, words);
+        return Err(Failure::not_done(
+            "cannot enter the mounted system".into(),
+            veritum_core::model::error_words(&failed),
+            None,
+        ));
+    }
     let context = Context::new(cli.global, given)?;
     command(&context, cli.verb).map_err(|mut failure| {
         failure.hint = failure.hint.map(|hint| context.completed(hint));
@@ -101,9 +109,12 @@ fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
         Verb::Recover => recover::run(context),
         Verb::Store(verb) => store::run(context, verb),
         Verb::Complete { words } => complete::run(context, &words),
-        Verb::Help { .. } | Verb::Demo(_) | Verb::Schemas { .. } | Verb::Manuals { .. } | Verb::AsOwner => {
-            Ok(exit::FINE)
-        }
+        Verb::Help { .. }
+        | Verb::Demo(_)
+        | Verb::Schemas { .. }
+        | Verb::Manuals { .. }
+        | Verb::Inside { .. }
+        | Verb::AsOwner => Ok(exit::FINE),
     }
 }
 

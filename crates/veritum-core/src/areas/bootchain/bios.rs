@@ -49,12 +49,14 @@ pub(super) struct Shipped {
 }
 
 impl Shipped {
-    fn read(files: &PackageFiles<'_>) -> Result<Self, String> {
+    /// The files; else the one that cannot be used, and why.
+    fn read(files: &PackageFiles<'_>) -> Result<Self, (SystemPath, String)> {
         let get = |name: &str| {
             let path = shipped(name);
-            files.get(&path).map_err(|not| why(&path, &not))
+            files.get(&path).map_err(|not| (path.clone(), why(&path, &not)))
         };
-        let kernel = flat(&get("kernel.img")?.bytes).ok_or_else(|| format!("{SHIPPED}/kernel.img is no program"))?;
+        let kernel = flat(&get("kernel.img")?.bytes);
+        let kernel = kernel.ok_or_else(|| (shipped("kernel.img"), format!("{SHIPPED}/kernel.img is no program")))?;
         Ok(Self {
             boot: get("boot.img")?,
             first: get("diskboot.img")?,
@@ -88,7 +90,10 @@ pub(super) fn judge(
     }
     let shipped = match Shipped::read(files) {
         Ok(shipped) => shipped,
-        Err(why) => return examined.leave_out(format!("the boot code of {name}: {why}")),
+        Err((path, why)) => {
+            examined.of_files.push(path);
+            return examined.leave_out(format!("the boot code of {name}: {why}"));
+        }
     };
     let place = match layout.disk(disk).table.kind {
         TableKind::Gpt => {

@@ -1,6 +1,7 @@
 //! [`Faults`]: what is wrong with the boot chain, in the order in which a start meets it.
 
 use super::BOOTCHAIN;
+use super::generated::Generated;
 use super::mend::Mend;
 use crate::model::{
     Action, Authority, Finding, KnownBy, PackageId, Severity, StartEffect, Subject, SystemPath, Verdict,
@@ -36,6 +37,8 @@ pub(super) struct Fault {
     pub(super) cause: String,
     pub(super) action: Option<Action>,
     pub(super) package: Option<(PackageId, Authority)>,
+    /// What the system's own tools generate again to answer it.
+    pub(super) generated: Option<Generated>,
     /// What a repair writes.
     pub(super) mends: Vec<Mend>,
     /// Why a repair writes nothing, or not all of it.
@@ -66,7 +69,7 @@ impl Fault {
 
     fn new(stage: Stage, subject: Subject, verdict: Verdict, cause: impl Into<String>) -> Self {
         let (effect, known_by) = (None, KnownBy::Derived);
-        let (mends, refused) = (Vec::new(), None);
+        let (generated, mends, refused) = (None, Vec::new(), None);
         Self {
             stage,
             subject,
@@ -76,6 +79,7 @@ impl Fault {
             cause: cause.into(),
             action: None,
             package: None,
+            generated,
             mends,
             refused,
         }
@@ -109,6 +113,11 @@ impl Fault {
 
     pub(super) fn package(self, package: Option<(PackageId, Authority)>) -> Self {
         Self { package, ..self }
+    }
+
+    /// The same, answered by what the system's own tools generate.
+    pub(super) fn generated(self, generated: Generated) -> Self {
+        Self { action: Some(generated.action()), generated: Some(generated), ..self }
     }
 
     /// The same with what a repair writes, or the reason why it writes nothing.
@@ -190,6 +199,7 @@ impl Faults {
                     (one, other) => one.or(other),
                 };
                 add_cause(&mut known.cause, &fault.cause);
+                known.generated = known.generated.take().or(fault.generated);
                 known.mends.extend(fault.mends);
                 known.refused = known.refused.take().or(fault.refused);
             }

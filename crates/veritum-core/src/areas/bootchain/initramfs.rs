@@ -1,15 +1,16 @@
 //! Initial file systems: read to their end, member by member against the installed system, and what the root needs of them.
 
 use std::collections::BTreeSet;
-use std::io::{self, BufReader, Read};
+use std::io::{self, BufRead, BufReader, Read};
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::sync::Arc;
 
 use super::counted;
 use super::fault::{Fault, Faults, Stage};
+use super::generated::Generated;
 use super::initramfs_members::{Compared, Comparison, Different};
 use super::initramfs_needs::{self, Wanted};
-use super::kernels::{Kernel, make};
+use super::kernels::Kernel;
 use super::packages::{Content, PackageFiles};
 use crate::areas::{Cx, Examined};
 use crate::formats::boot::initramfs::{self, Summary};
@@ -37,10 +38,24 @@ pub(super) fn judge(
         }
     };
     examined.coverage.examined += 1;
+    judge_content(cx, files, kernel, wanted, (&mut BufReader::with_capacity(1 << 18, file), stat), faults, examined)
+}
+
+/// Judges a content as that of the initial file system of a kernel.
+pub(super) fn judge_content(
+    cx: &Cx<'_>,
+    files: &PackageFiles<'_>,
+    kernel: &Kernel,
+    wanted: &Wanted<'_>,
+    (content, stat): (&mut (dyn BufRead + Send), Stat),
+    faults: &mut Faults,
+    examined: &mut Examined,
+) -> Option<Differences> {
+    let (path, machine) = (&kernel.initramfs, &cx.system.machine);
     let mut comparison = Comparison::new(machine, files, stat);
     let mut compared = Compared::default();
     let mut stopped = false;
-    let result = initramfs::read(BufReader::with_capacity(1 << 18, file), &mut |member, content| {
+    let result = initramfs::read(content, &mut |member, content| {
         if comparison.members.is_multiple_of(64)
             && cx.observer.on_event(crate::event::Event::Advance { items: 0, bytes: 0 }) == crate::event::Flow::Stop
         {
@@ -56,7 +71,7 @@ pub(super) fn judge(
     let fault = |verdict, cause: String| {
         Fault::on_path(Stage::Initramfs, path, verdict, cause)
             .known_by(KnownBy::SelfProof)
-            .action(make(&kernel.version))
+            .generated(Generated::initramfs(kernel))
     };
     let mut differences = None;
     match result {
@@ -160,7 +175,7 @@ impl Differences {
             found.push(Fault::on_path(Stage::Initramfs, path, Verdict::Inconsistent, cause(&unknown, false)).latent());
         }
         for fault in found {
-            faults.push(fault.action(make(&self.kernel.version)));
+            faults.push(fault.generated(Generated::initramfs(&self.kernel)));
         }
     }
 }
@@ -191,13 +206,13 @@ fn contents(
         let what = counted(compared.outdated.len() as u64, "installed file is", "installed files are");
         let cause = format!("{what} newer than it: {}", named(&compared.outdated));
         let fault = Fault::on_path(Stage::Initramfs, path, Verdict::Superseded, cause);
-        faults.push(fault.latent().action(make(&kernel.version)));
+        faults.push(fault.latent().generated(Generated::initramfs(kernel)));
     }
     let (wrong, computed) = compared.modules.compare();
     if !wrong.is_empty() {
         let cause = format!("lists of modules in it are not what the modules in it say: {}", wrong.join(", "));
         let fault = Fault::on_entry(Stage::Initramfs, path, "lists of modules", Verdict::Inconsistent, cause);
-        faults.push(fault.latent().action(make(&kernel.version)));
+        faults.push(fault.latent().generated(Generated::initramfs(kernel)));
     }
     let mut rest: Vec<&(String, u64)> =
         compared.generated.iter().filter(|(name, _)| !computed.iter().any(|list| name.ends_with(list))).collect();

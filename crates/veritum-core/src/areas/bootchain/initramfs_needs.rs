@@ -3,8 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::fault::{Fault, Faults, Stage};
+use super::generated::Generated;
 use super::initramfs_members::Compared;
-use super::kernels::{Kernel, make};
+use super::kernels::Kernel;
 use super::layout::{Layout, device_name};
 use super::packages::PackageFiles;
 use crate::areas::Examined;
@@ -122,7 +123,7 @@ struct Needs<'a, 'b> {
 impl Needs<'_, '_> {
     fn fault(&self, part: &str, verdict: Verdict, cause: String) -> Fault {
         let fault = Fault::on_entry(Stage::Initramfs, &self.kernel.initramfs, part, verdict, cause);
-        fault.breaks_if(self.kernel.is_default).action(make(&self.kernel.version))
+        fault.breaks_if(self.kernel.is_default).generated(Generated::initramfs(self.kernel))
     }
 
     fn missing(&mut self, part: &str, cause: String) {

@@ -1,6 +1,7 @@
 //! The kernels in /boot, and what belongs to each.
 
 use super::fault::{Fault, Faults, Stage};
+use super::generated::Generated;
 use super::menu::MenuStarts;
 use super::mount_modules::MountedKinds;
 use super::packages::{Content, PackageFiles};
@@ -8,7 +9,7 @@ use super::signers::{Signers, not_examined};
 use crate::areas::Examined;
 use crate::formats::boot::efi_program::{SelfProof, self_proof};
 use crate::formats::boot::kernel_image::kernel_version;
-use crate::model::{Action, KnownBy, StartEffect, SystemPath, Verdict};
+use crate::model::{KnownBy, StartEffect, SystemPath, Verdict};
 use crate::platform::debian::compare_versions;
 
 const BOOT: &str = "/boot";
@@ -19,7 +20,7 @@ const KERNELS: [&str; 2] = ["vmlinuz-", "vmlinux-"];
 const MAKERS: [&str; 2] = ["/usr/sbin/update-initramfs", "/usr/bin/dracut"];
 
 /// A kernel.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 pub(super) struct Kernel {
     /// Its version, as in `uname -r`.
     pub(super) version: String,
@@ -89,8 +90,8 @@ pub(super) fn judge(
         if !has_entry && !starts.entries.is_empty() && kernels.is_empty() && installed.contains(&version) {
             let menu = SystemPath::literal("/boot/grub/grub.cfg");
             let cause = format!("it has no entry for the newest kernel, {version}");
-            let action = Action::explained("have the menu generated again, in the mounted system", "update-grub");
-            faults.push(Fault::on_path(Stage::Menu, &menu, Verdict::Incomplete, cause).latent().action(action));
+            let fault = Fault::on_path(Stage::Menu, &menu, Verdict::Incomplete, cause).latent();
+            faults.push(fault.generated(Generated::Menu));
         }
         kernels.push(kernel);
     }
@@ -169,7 +170,7 @@ fn company(
     if is_expected && !files.exists(&kernel.initramfs) {
         let cause = format!("the kernel {version} has no initial file system: it does not find its root");
         let fault = Fault::on_path(Stage::Initramfs, &kernel.initramfs, Verdict::Missing, cause);
-        faults.push(fault.breaks_if(kernel.is_default).action(make(version)));
+        faults.push(fault.breaks_if(kernel.is_default).generated(Generated::initramfs(kernel)));
     }
     let Ok(modules) = SystemPath::literal("/lib/modules").child(version.as_bytes()) else { return };
     if !files.exists(&modules) {
@@ -182,9 +183,4 @@ fn company(
         let cause = format!("the kernel {version} has no modules: it starts without most drivers{cause}");
         faults.push(Fault::on_path(Stage::Mounts, &modules, Verdict::Missing, cause).effect(effect));
     }
-}
-
-/// How an initial file system is made again.
-pub(super) fn make(version: &str) -> Action {
-    Action::explained("have it made again, in the mounted system", format!("update-initramfs -u -k {version}"))
 }

@@ -49,6 +49,7 @@ pub(super) fn judge(
             Err(NotUsable::Unowned) => continue,
             Err(_) => {
                 unusable += 1;
+                examined.of_files.push(from);
                 continue;
             }
         };

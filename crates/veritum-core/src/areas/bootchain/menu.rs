@@ -1,6 +1,7 @@
 //! The boot menu: whether it is complete, and whether what it names exists.
 
 use super::fault::{Fault, Faults, NOT_KEPT, Stage};
+use super::generated::Generated;
 use super::layout::Layout;
 use super::mend::Mend;
 use super::menu_emergency;
@@ -54,7 +55,7 @@ pub(super) fn judge(
         Ok(Some(bytes)) => bytes,
         Ok(None) => {
             let cause = "GRUB shows its prompt instead of the menu";
-            let found = Fault::on_path(Stage::Menu, &path, Verdict::Missing, cause).breaks().action(generate());
+            let found = Fault::on_path(Stage::Menu, &path, Verdict::Missing, cause).breaks().generated(Generated::Menu);
             faults.push(found.mended(menu_emergency::menu(layout, files, (boots, root))));
             return MenuStarts::default();
         }
@@ -65,21 +66,60 @@ pub(super) fn judge(
         }
     };
     examined.coverage.examined += 1;
-    let menu = Menu::parse(&bytes);
+    let starts = judge_content(layout, files, (boots, root), &bytes, faults, examined);
+    age(files, faults);
+    starts
+}
+
+/// Judges a content as that of the menu.
+pub(super) fn judge_content(
+    layout: &Layout,
+    files: &PackageFiles<'_>,
+    (boots, root): (Option<usize>, Option<usize>),
+    bytes: &[u8],
+    faults: &mut Faults,
+    examined: &mut Examined,
+) -> MenuStarts {
+    let menu = Menu::parse(bytes);
     let judge = Judge { layout, files, boots, root, menu: &menu };
     judge.structure(faults);
     let starts = judge.entries(faults, examined);
     judge.environment(faults);
-    judge.age(faults);
     starts
+}
+
+/// Whether the settings are newer than the menu.
+fn age(files: &PackageFiles<'_>, faults: &mut Faults) {
+    let changed = |path: &'static str| files.changed(&SystemPath::literal(path));
+    let (Some(menu), Some(settings)) = (changed(MENU), changed(SETTINGS)) else { return };
+    if settings > menu {
+        faults.push(fault(Verdict::Outdated, format!("{SETTINGS} was changed after it was generated")));
+    }
+}
+
+fn fault(verdict: Verdict, cause: impl Into<String>) -> Fault {
+    Fault::on_path(Stage::Menu, &SystemPath::literal(MENU), verdict, cause).generated(Generated::Menu)
+}
+
+/// A menu whose kernels get the root by its UUID, where a generator that could not see that named a device.
+pub(super) fn with_root(layout: &Layout, menu: Vec<u8>, root: Option<usize>) -> Vec<u8> {
+    let uuid = root.and_then(|root| layout.volume(root).contains.as_ref()).map(|found| &found.uuid);
+    let (Some(uuid), Ok(text)) = (uuid.filter(|uuid| !uuid.is_empty()), std::str::from_utf8(&menu)) else {
+        return menu;
+    };
+    let word = |word: &str| match word.starts_with("root=/dev/") && !word.starts_with("root=/dev/mapper/") {
+        true => format!("root=UUID={uuid}"),
+        false => word.to_owned(),
+    };
+    let line = |line: &str| match line.trim_start().starts_with("linux") {
+        true => line.split(' ').map(word).collect::<Vec<_>>().join(" "),
+        false => line.to_owned(),
+    };
+    text.split('\n').map(line).collect::<Vec<_>>().join("\n").into_bytes()
 }
 
 /// Why a menu that still starts is not written here.
 const GENERATED: &str = "the system's own generator makes it, on the mounted system";
-
-fn generate() -> crate::model::Action {
-    crate::model::Action::explained("have the menu generated again, in the mounted system", "update-grub")
-}
 
 pub(super) struct Judge<'a, 'b> {
     pub(super) layout: &'a Layout,
@@ -93,7 +133,7 @@ pub(super) struct Judge<'a, 'b> {
 
 impl Judge<'_, '_> {
     pub(super) fn fault(&self, verdict: Verdict, cause: impl Into<String>) -> Fault {
-        Fault::on_path(Stage::Menu, &SystemPath::literal(MENU), verdict, cause).action(generate())
+        fault(verdict, cause)
     }
 
     fn structure(&self, faults: &mut Faults) {
@@ -196,15 +236,6 @@ impl Judge<'_, '_> {
         let found = Fault::on_path(Stage::Menu, &path, Verdict::Corrupt, cause).latent().known_by(KnownBy::SelfProof);
         let empty = environment::block(&[]).ok_or_else(String::new);
         faults.push(found.mended(empty.map(|block| Mend::file(&path, block, "an empty environment block"))));
-    }
-
-    /// Whether the settings are newer than the menu.
-    fn age(&self, faults: &mut Faults) {
-        let changed = |path: &'static str| self.files.changed(&SystemPath::literal(path));
-        let (Some(menu), Some(settings)) = (changed(MENU), changed(SETTINGS)) else { return };
-        if settings > menu {
-            faults.push(self.fault(Verdict::Outdated, format!("{SETTINGS} was changed after it was generated")));
-        }
     }
 }
 

@@ -11,6 +11,7 @@ mod fault;
 mod firmware;
 mod first_program;
 mod first_targets;
+mod generated;
 mod initramfs;
 mod initramfs_members;
 mod initramfs_needs;
@@ -45,7 +46,7 @@ use self::packages::PackageFiles;
 use self::parts::{Later, Machine};
 use self::repairs::Rules;
 use self::tables::StartedBy;
-use super::{About, Area, Checked, Cx, Examined};
+use super::{About, Area, Checked, Cx, Examined, FILES};
 use crate::devices::{DiskSet, VolumeKind};
 use crate::model::{AreaName, Authority, Finding, Scope, SystemPath, Verdict};
 use crate::report::ExplainReport;
@@ -140,6 +141,7 @@ impl Area for Bootchain {
             writes_proposals: cx.scope.writes_table,
             not_answered: &cx.scope.not_answered,
             now: cx.system.settings.now,
+            files: files_of(checked),
         };
         repairs::add(faults, &layout, &rules, &mut examined);
         // Where part of it could not be examined although that was asked for, it is not reported as intact.
@@ -153,6 +155,12 @@ impl Area for Bootchain {
     fn explain(&self, _cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Result<ExplainReport, WorkError> {
         Ok(ExplainReport::new(finding, checked.left_of(finding).cloned()))
     }
+}
+
+/// The problems of files, by their paths, each with whether a repair answers it.
+fn files_of(checked: &Checked) -> Vec<(SystemPath, bool)> {
+    let files = checked.get(&FILES).into_iter().flat_map(|files| files.problems());
+    files.filter_map(|finding| Some((finding.subject.as_path()?.clone(), finding.remedy.is_some()))).collect()
 }
 
 fn has_loader(cx: &Cx<'_>) -> bool {
@@ -202,7 +210,7 @@ pub fn examine_bare_disks(set: Arc<DiskSet>, scope: &Scope, now: jiff::Timestamp
         superblocks::mountable(&layout, at, &mut faults);
     }
     let (writes_proposals, not_answered) = (scope.writes_table, &scope.not_answered[..]);
-    let rules = Rules { system: None, is_unmounted: true, writes_proposals, not_answered, now };
+    let rules = Rules { system: None, is_unmounted: true, writes_proposals, not_answered, now, files: Vec::new() };
     repairs::add(faults, &layout, &rules, &mut examined);
     for (at, volume) in layout.set.volumes.iter().enumerate() {
         let kind = volume.contains.as_ref().map(|found| found.kind);
@@ -236,7 +244,8 @@ pub fn examine_firmware(
     let layout = Layout::of_disks(set);
     firmware::judge(&layout, entries, (own, efi, is_live), &mut faults, &mut examined);
     let now = jiff::Timestamp::UNIX_EPOCH;
-    let rules = Rules { system: None, is_unmounted: !is_live, writes_proposals: false, not_answered: &[], now };
+    let files = Vec::new();
+    let rules = Rules { system: None, is_unmounted: !is_live, writes_proposals: false, not_answered: &[], now, files };
     repairs::add(faults, &layout, &rules, &mut examined);
     examined
 }

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 
 use super::fault::{Fault, Faults, Stage};
+use super::generated::Generated;
 use super::layout::Layout;
 use super::mend::{LineChange, Mend, Target};
 use crate::areas::{DiskWork, Examined, FileWork, Step, Work};
@@ -11,7 +12,8 @@ use crate::devices::fat_writer::replace_files;
 use crate::devices::table_writer::Placed;
 use crate::devices::{Device, Patches};
 use crate::model::{
-    Action, ActionKind, Digest, FindingId, Remedy, StartEffect, Stat, SystemPath, error_chain, error_words, readable,
+    Action, ActionKind, Digest, Finding, FindingId, Remedy, StartEffect, Stat, Subject, SystemPath, error_chain,
+    error_words, readable,
 };
 use crate::plan::{Item, ItemKind, Left, Operation, Plan, PlannedAction};
 use crate::platform::block_devices::in_use;
@@ -30,6 +32,8 @@ pub(super) struct Rules<'a> {
     pub(super) not_answered: &'a [FindingId],
     /// The time that files get.
     pub(super) now: jiff::Timestamp,
+    /// The problems of files of packages, each with whether a repair of files answers it.
+    pub(super) files: Vec<(SystemPath, bool)>,
 }
 
 /// Adds the faults to the result, each with what a repair does about it, or the reason why it does nothing.
@@ -37,17 +41,22 @@ pub(super) fn add(faults: Faults, layout: &Layout, rules: &Rules<'_>, examined: 
     let faults = faults.sorted();
     let is_open = |fault: &Fault| fault.stage == Stage::Table && fault.effect == Some(StartEffect::BreaksStart);
     let table_is_open = faults.iter().any(is_open);
-    let (disks, volumes, files) = Default::default();
-    let mut planner = Planner { layout, rules, table_is_open, disks, volumes, files };
+    let (disks, volumes, files, generated) = Default::default();
+    let mut planner = Planner { layout, rules, table_is_open, disks, volumes, files, generated };
     for fault in faults {
         let mut finding = fault.finding();
         if finding.verdict.is_problem() {
             match planner.answer(&fault, &finding.id) {
+                Err(_) if planner.comes_with_files(&fault) => {
+                    finding.remedy = Some(Remedy { action: ActionKind::WithPackage, from: None, download: None });
+                    finding.action = None;
+                }
                 Ok(source) => {
                     finding.remedy = Some(Remedy { action: ActionKind::WriteDisk, from: Some(source), download: None });
                     finding.action = None;
                 }
                 Err(why) => {
+                    examined.of_files.extend(planner.of_files(&fault));
                     // What only the mounted system can be given is given there.
                     if rules.is_unmounted && fault.subject.as_path().is_some() && !table_is_open {
                         finding.action = Some(mounted());
@@ -92,6 +101,8 @@ struct Planner<'a> {
     volumes: HashMap<usize, Patches>,
     /// The new contents of the machine's files, by their paths.
     files: BTreeMap<SystemPath, NewContent>,
+    /// What is generated, by its path: by which program, and what it answers.
+    generated: BTreeMap<SystemPath, (Generated, &'static str, Vec<ActionReport>)>,
 }
 
 /// A file of the machine: its place, what is there, and its content.
@@ -119,6 +130,9 @@ impl Planner<'_> {
         if let Some(why) = &fault.refused {
             return Err(why.clone());
         }
+        if let Some(source) = self.generate(fault, id)? {
+            return Ok(source);
+        }
         if fault.mends.is_empty() {
             return Err(self.not_written(fault));
         }
@@ -130,6 +144,45 @@ impl Planner<'_> {
             self.add(mend, &mut addition)?;
         }
         self.commit(fault, id, addition)
+    }
+
+    /// Has something generated where that can be done; where it can not, what answers the fault otherwise is left to it.
+    fn generate(&mut self, fault: &Fault, id: &FindingId) -> Result<Option<String>, String> {
+        let Some(generated) = fault.generated.clone() else { return Ok(None) };
+        let system = self.rules.system.filter(|_| !self.rules.is_unmounted);
+        let is_line = |mend: &Mend| matches!(mend.target, Target::Line(..));
+        // A word of a line needs no generator.
+        if fault.mends.iter().any(is_line) {
+            return Ok(None);
+        }
+        let maker = match system.map(|system| generated.maker(system)) {
+            Some(Ok(maker)) => maker,
+            Some(Err(why)) if fault.mends.is_empty() => return Err(why),
+            _ => return Ok(None),
+        };
+        let action = ActionReport::on(ActionKind::Generate, fault.subject.clone(), vec![id.clone()]);
+        let action = ActionReport { path: fault.subject.as_path().cloned(), ..action };
+        self.generated.entry(generated.path()).or_insert_with(|| (generated, maker, Vec::new())).2.push(action);
+        Ok(Some(maker.to_owned()))
+    }
+
+    /// The files of packages by which the area of files repairs a fault.
+    fn of_files(&self, fault: &Fault) -> Option<SystemPath> {
+        let path = match &fault.subject {
+            Subject::Path { path, .. } => path,
+            _ => return None,
+        };
+        let is_theirs = fault.package.is_some() && fault.mends.is_empty() && !self.rules.is_unmounted;
+        is_theirs.then(|| path.clone())
+    }
+
+    /// Whether the area of files repairs what a fault is about, in the same run.
+    fn comes_with_files(&self, fault: &Fault) -> bool {
+        let Some(path) = self.of_files(fault) else { return false };
+        let system = self.rules.system;
+        let all = system.map_or_else(|| vec![path.clone()], |system| system.spellings(&path));
+        let mut own = self.rules.files.iter().filter(|(of, _)| all.iter().any(|path| of.is_within(path))).peekable();
+        own.peek().is_some() && own.all(|(_, is_repaired)| *is_repaired)
     }
 
     /// Why nothing is written for a fault that has no answer of its own.
@@ -363,6 +416,10 @@ impl Planner<'_> {
 
     /// The steps of the plan.
     fn steps(self, examined: &mut Examined) {
+        let with_files: Vec<ActionReport> = examined.findings.iter().filter_map(with_files).collect();
+        if !with_files.is_empty() {
+            examined.steps.push(Step::new(with_files, Work::Files(FileWork::default())));
+        }
         for (disk, Disk { patches, shows, parts, writes_files }) in self.disks {
             let path: PathBuf = self.layout.disk(disk).device.path().to_owned();
             let only_start = !writes_files;
@@ -372,7 +429,12 @@ impl Planner<'_> {
             }
             examined.steps.push(step);
         }
-        let own = self.files.into_iter().filter(|(_, new)| !new.shows.findings.is_empty());
+        let generated = self.generated;
+        let own = self
+            .files
+            .into_iter()
+            .filter(|(path, _)| !generated.contains_key(path))
+            .filter(|(_, new)| !new.shows.findings.is_empty());
         let (mut plan, mut made, mut shows) = (Plan::default(), HashMap::new(), Vec::new());
         for (index, (path, new)) in (1..).zip(own) {
             let digest = Digest::hash(&new.content);
@@ -393,9 +455,26 @@ impl Planner<'_> {
             shows.push(new.shows);
         }
         if !plan.actions.is_empty() {
-            examined.steps.push(Step::new(shows, Work::Files(FileWork { plan, made, renews: false })));
+            let work = FileWork { plan, made, ..FileWork::default() };
+            examined.steps.push(Step::new(shows, Work::Files(work)));
+        }
+        // The menu names initial file systems: these come first.
+        let (menus, others): (Vec<_>, Vec<_>) = generated.into_values().partition(|(of, ..)| *of == Generated::Menu);
+        for (generated, maker, shows) in others.into_iter().chain(menus) {
+            examined.steps.push(generated.step(maker, shows));
         }
     }
+}
+
+/// What is shown of a problem that the area of files answers.
+fn with_files(finding: &Finding) -> Option<ActionReport> {
+    let action = ActionReport::on(ActionKind::WithPackage, finding.subject.clone(), vec![finding.id.clone()]);
+    let path = finding.subject.as_path().cloned();
+    finding.is_mended_by(ActionKind::WithPackage).then(|| ActionReport {
+        path,
+        package: finding.package.clone(),
+        ..action
+    })
 }
 
 fn remark(path: &Path) -> String {

@@ -46,7 +46,7 @@ pub(super) fn check(cx: &Cx<'_>) -> Result<Examined, WorkError> {
     leave_out(cx.system, &gathered.reference, &mut examined);
     if !planned.plan.actions.is_empty() {
         let shows = planned.plan.actions.iter().map(ActionReport::planned).collect();
-        let work = FileWork { plan: planned.plan, made: planned.made, renews: false };
+        let work = FileWork { plan: planned.plan, made: planned.made, ..FileWork::default() };
         let mut step = Step { after: After::LookedAtAgain, ..Step::new(shows, Work::Files(work)) };
         if cx.wants(&FILES) {
             step = step
