@@ -162,6 +162,21 @@ fn only_the_change_module_alters_the_machine() {
 }
 
 #[test]
+fn only_the_change_module_writes_to_disks_and_one_place_opens_them() {
+    let mut wrong = Vec::new();
+    for path in all_files() {
+        let module = module_of(&path);
+        let opens = path.ends_with("system/disks.rs") || module == "devices";
+        for line in lines(&path) {
+            let is_opened = line.contains("WritableDevice") && !opens;
+            let is_written = line.contains("WriteAt") && !opens && !matches!(module.as_str(), "change" | "testkit");
+            wrong.extend((is_opened || is_written).then(|| format!("{}: {line}", path.display())));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+#[test]
 fn no_area_uses_another() {
     let areas = source().join("areas");
     let names: Vec<String> = std::fs::read_dir(&areas)

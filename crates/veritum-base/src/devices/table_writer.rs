@@ -5,6 +5,7 @@ use super::checksums::crc32;
 use super::gpt::GptCopy;
 use super::partitions::Partition;
 use super::{GptPair, ReadAt};
+use crate::formats::numbers::le32;
 
 /// The size of a sector in bytes. Where it is another one, that is a guess from what is on the disk, and nothing is written.
 const SECTOR: u64 = 512;
@@ -93,7 +94,7 @@ fn copy_to(source: &GptCopy, (at, other): (u64, u64), entries_at: u64) -> Vec<Pl
 /// Writes a header's checksum; its size was verified when it was read.
 fn sign(header: &mut [u8]) {
     header[16..20].fill(0);
-    let size = crate::formats::numbers::le32(header, 12) as usize;
+    let size = le32(header, 12) as usize;
     let sum = crc32(header.get(..size).unwrap_or_default());
     header[16..20].copy_from_slice(&sum.to_le_bytes());
 }
@@ -141,12 +142,15 @@ pub fn both_from_entries(disk: &dyn ReadAt, disk_id: [u8; 16]) -> Result<Vec<Pla
 pub fn protective(first: &[u8], size: u64) -> Result<Vec<u8>, String> {
     let mut sector = first.to_vec();
     let entries = sector.get_mut(MBR_ENTRIES..512).ok_or("the disk is too small")?;
-    let is_other = |entry: &[u8]| entry.iter().any(|byte| *byte != 0) && entry.get(4) != Some(&COVER[4]);
+    let whole = u32::try_from(size / SECTOR - 1).unwrap_or(u32::MAX);
+    // What covers the disk from its second sector on is that entry, whatever its type says.
+    let covers = |entry: &[u8]| le32(entry, 8) == 1 && [whole, u32::MAX].contains(&le32(entry, 12));
+    let is_other =
+        |entry: &[u8]| entry.iter().any(|byte| *byte != 0) && entry.get(4) != Some(&COVER[4]) && !covers(entry);
     if entries[64..] == [0x55, 0xaa] && entries[..64].chunks(MBR_ENTRY).any(is_other) {
         return Err("its first sector names partitions for other systems".to_owned());
     }
     entries.fill(0);
-    let whole = u32::try_from(size / SECTOR - 1).unwrap_or(u32::MAX);
     entries[..8].copy_from_slice(&COVER);
     entries[8..12].copy_from_slice(&1u32.to_le_bytes());
     entries[12..16].copy_from_slice(&whole.to_le_bytes());
@@ -216,6 +220,9 @@ mod tests {
         assert!(damaged == whole);
         assert_eq!(PartitionTable::read(&whole).partitions.len(), 2);
         assert_eq!(MbrTable::read(&whole).unwrap().covered, LAST as u32);
+        let mut typed = whole[..512].to_vec();
+        typed[MBR_ENTRIES + 4] = 0x83;
+        assert!(protective(&typed, size).unwrap() == whole[..512]);
     }
 
     #[test]

@@ -89,7 +89,7 @@ pub fn check_bare_disks(
     if with_volumes {
         all.push(examine_disks(wanted, &pool, observer)?);
     }
-    all.push(examine_bare_disks(set, &Scope::default(), now));
+    all.push(examine_bare_disks(set, &Scope::default(), (now, wanted.ignore_disk_errors)));
     let mut report = report_of(wanted, &all[0], now);
     fill(&all.iter().collect::<Vec<_>>(), &mut report, None);
     Ok(report)

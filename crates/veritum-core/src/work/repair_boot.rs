@@ -52,7 +52,7 @@ fn look(settings: &Settings, scope: &Scope, planned: &[DiskPlan], observer: &dyn
     let patches: Vec<Patches> = planned.iter().map(|disk| disk.patches.clone()).collect();
     match Engine::open_planned(settings.clone(), &patches)? {
         OnDisks::Bare(set) => {
-            let examined = examine_bare_disks(set, scope, settings.now);
+            let examined = examine_bare_disks(set, scope, (settings.now, settings.ignore_disk_errors));
             let wanted = DisksWanted { disks: settings.disks.clone(), ..DisksWanted::default() };
             Ok(Look { report: report_of(&wanted, &examined, settings.now), steps: examined.steps })
         }
@@ -141,6 +141,10 @@ fn plan_once(
 ) -> Result<(CheckReport, Vec<Step>, Vec<FindingId>), WorkError> {
     let mut planned = vec![DiskPlan::default(); settings.disks.len()];
     let Look { mut report, steps } = look(settings, scope, &planned, observer)?;
+    // A disk that fails is copied before anything is written to it.
+    if report.doubt.is_some() {
+        return Ok((report, Vec::new(), Vec::new()));
+    }
     let mut remarks = BTreeSet::new();
     let mut any = add(settings, &mut planned, &mut remarks, steps);
     for _ in 0..MAX_LOOKS {

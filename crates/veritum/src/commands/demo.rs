@@ -32,7 +32,7 @@ const EXAMPLE: [&str; 10] = [
 ];
 
 /// The damage of the disk that does not start.
-const BOOT_EXAMPLE: [&str; 3] = ["initramfs-cut", "core-few-bytes", "table-backup"];
+const BOOT_EXAMPLE: [&str; 4] = ["efi-loader-cut", "menu-kernel", "core-few-bytes", "table-backup"];
 
 pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
     if args.list_faults {
@@ -251,10 +251,24 @@ fn does_not_start(folder: &Path, config: &Path, pause: bool) -> Result<(), Failu
             "Counter-03 was switched off during an update, and does not start. Its disk is read elsewhere"
         )
     ))?;
-    let steps: [(&str, &[&str]); 3] = [
+    // What is written over is kept on another disk. (Here: a folder.)
+    let kept = folder.join("kept-for-counter-03");
+    let Some(kept) = kept.to_str() else { return Ok(()) };
+    let steps: [(&str, &[&str]); 8] = [
         ("Which system is on it? (nothing is mounted)", &["list", "disks", "--disk", image]),
         ("What keeps it from starting, and what else is damaged?", &["check", "bootchain", "--disk", image]),
         ("How could it be started with fewer parts?", &["explain", "bootchain", "--disk", image]),
+        (
+            "What would a repair write, byte by byte, and from where?",
+            &["repair", "bootchain", "--disk", image, "--plan"],
+        ),
+        (
+            "Repair it. What is written over is kept on another disk. (Here: a folder. Without --yes it asks first.)",
+            &["repair", "bootchain", "--disk", image, "--state-dir", kept, "--yes"],
+        ),
+        ("Does it start now?", &["check", "bootchain", "--disk", image]),
+        ("Undo it: the disk is byte for byte what it was.", &["undo", "--state-dir", kept, "--yes"]),
+        ("Undoing the undo repairs it again.", &["undo", "2", "--state-dir", kept, "--yes"]),
     ];
     steps.iter().try_for_each(|(remark, words)| step(remark, words, (config, None), pause))
 }

@@ -28,7 +28,7 @@ pub enum SectorState {
         /// The sector at which its core image begins.
         core: u64,
     },
-    /// The code is zeros.
+    /// The code is zeros, or ones: the sector was erased.
     Empty,
     /// Its first bytes are GRUB's, and these bytes are not the package's.
     Damaged {
@@ -52,8 +52,12 @@ pub fn is_marked(sector: &[u8]) -> bool {
 /// Compares a disk's first sector with the package's `boot.img`. Both have [`SIZE`] bytes.
 #[must_use]
 pub fn compare(sector: &[u8], package: &[u8]) -> SectorState {
-    let code = |bytes: &[u8]| bytes.get(..TABLE.start).is_some_and(|code| code.iter().all(|byte| *byte == 0));
-    if code(sector) {
+    // One byte again and again, as disks are erased.
+    let is_erased = |bytes: &[u8]| {
+        let code = bytes.get(..TABLE.start).unwrap_or_default();
+        code.iter().all(|byte| [0, 0xff].contains(byte) && Some(byte) == code.first())
+    };
+    if is_erased(sector) {
         return SectorState::Empty;
     }
     let is_installed = |at: &usize| {
@@ -122,6 +126,8 @@ mod tests {
             written[0x1b8..510] == sector[0x1b8..510] && written[3..0x5a] == sector[3..0x5a] && is_marked(&written)
         );
         sector[..0x1b8].fill(0);
+        assert_eq!(compare(&sector, &package), SectorState::Empty);
+        sector[..0x1b8].fill(0xff);
         assert_eq!(compare(&sector, &package), SectorState::Empty);
         assert!(is_marked(&package) && !is_marked(&[0; 512]) && !is_marked(&[]));
     }

@@ -177,7 +177,10 @@ impl Boot<'_> {
         match sector::compare(first, &self.shipped.boot.bytes) {
             SectorState::Installed { core } => self.core_place(core, PART, faults, examined),
             SectorState::Empty => {
-                let cause = "there is none: the code is zeros";
+                let cause = match first.first() {
+                    Some(0) => "there is none: the code is zeros",
+                    _ => "there is none: the code is erased (ff)",
+                };
                 faults.push(self.fault(PART, Verdict::Missing, cause).breaks().mended(self.sector_mend(self.place)));
                 self.place
             }

@@ -9,7 +9,7 @@ use super::kernels::Kernel;
 use super::layout::Layout;
 use super::menu::MENU;
 use super::packages::PackageFiles;
-use super::{BOOTCHAIN, COMPARED, initramfs, initramfs_needs, menu, mounts};
+use super::{BOOTCHAIN, COMPARED, initramfs, initramfs_needs, menu, menu_emergency, mounts};
 use crate::areas::{Cx, Examined, Fetch, FileWork, Step, Work};
 use crate::event::Flow;
 use crate::model::{Action, Digest, FileKind, Identity, Instant, Scope, Stat, SystemPath};
@@ -71,8 +71,12 @@ impl Generated {
 
     /// The step that has it generated.
     pub(super) fn step(self, maker: &'static str, shows: Vec<ActionReport>) -> Step {
+        let more = match self {
+            Self::Menu => " If it makes none that is right, an emergency menu starts the kernels that are there.",
+            Self::Initramfs(_) => "",
+        };
         let remark = format!(
-            "{maker} of the system itself makes {}, with the system's own scripts; it is verified before it is put in place.",
+            "{maker} of the system itself makes {}, with the system's own scripts; it is verified before it is put in place.{more}",
             self.path()
         );
         Step::new(shows.clone(), Work::Fetched(Arc::new(New { generated: self, maker, shows }))).remarked(remark)
@@ -96,6 +100,10 @@ impl Fetch for New {
         let proved = match made {
             Ok(bytes) => self.prove(cx, bytes)?,
             Err(why) => Err(why),
+        };
+        let proved = match (&self.generated, proved) {
+            (Generated::Menu, Err(why)) => emergency(cx)?.map_err(|_| why),
+            (_, proved) => proved,
         };
         Ok(match proved.and_then(|bytes| self.work(cx, bytes)) {
             Ok(work) => work,
@@ -187,6 +195,14 @@ impl New {
         let plan = Plan { actions: vec![action], ..Plan::default() };
         Ok(FileWork { plan, made: [(digest, bytes)].into(), ..FileWork::default() })
     }
+}
+
+/// An emergency menu, where the generator's is not right.
+fn emergency(cx: &Cx<'_>) -> Result<Result<Vec<u8>, String>, WorkError> {
+    let layout = Layout::open(cx)?;
+    cx.with_reference(&Scope { paths: vec![SystemPath::literal(MENU)], ..Scope::default() }, |reference| {
+        menu_emergency::text(&layout, &PackageFiles::new(cx, reference), places(&layout)).map(String::into_bytes)
+    })
 }
 
 fn places(layout: &Layout) -> (Option<usize>, Option<usize>) {

@@ -17,6 +17,8 @@ pub(super) enum Target {
     File(SystemPath, Vec<u8>),
     /// A text of the machine that blank lines may follow.
     Text(SystemPath, Vec<u8>),
+    /// Nothing of its own: it comes right with a file that is generated.
+    With(SystemPath),
     /// A word of a line of a file of the machine, every time that it is in the line.
     Line(SystemPath, LineChange),
 }
@@ -66,6 +68,11 @@ impl Mend {
     pub(super) fn line(path: &SystemPath, line: usize, from: &str, to: &str, source: impl Into<String>) -> Self {
         let change = LineChange { line, from: from.to_owned(), to: to.to_owned() };
         Self::new(Target::Line(path.clone(), change), source)
+    }
+
+    /// What comes right with a file that is generated.
+    pub(super) fn with(path: &SystemPath) -> Self {
+        Self::new(Target::With(path.clone()), format!("it comes right with {path}"))
     }
 
     /// The same as a proposal.

@@ -67,7 +67,10 @@ pub(super) fn judge(
     };
     examined.coverage.examined += 1;
     let starts = judge_content(layout, files, (boots, root), &bytes, faults, examined);
-    age(files, faults);
+    match menu_emergency::is_emergency(&bytes) {
+        true => faults.push(fault(Verdict::Outdated, "it is an emergency menu, written by Veritum")),
+        false => age(files, faults),
+    }
     starts
 }
 

@@ -9,6 +9,8 @@ use crate::devices::{PartitionType, VolumeKind};
 use crate::model::SystemPath;
 use crate::platform::debian::compare_versions;
 
+/// How it begins.
+const MARK: &str = "# Emergency menu, written by Veritum. Have a whole one generated: update-grub\n";
 /// More kernels are not offered.
 const MAX_KERNELS: usize = 4;
 const KERNEL: &str = "vmlinuz-";
@@ -28,7 +30,8 @@ pub(super) fn menu(
     ))
 }
 
-fn text(
+/// The text of the menu.
+pub(super) fn text(
     layout: &Layout,
     files: &PackageFiles<'_>,
     (boots, root): (Option<usize>, Option<usize>),
@@ -64,7 +67,7 @@ fn text(
         return Err("/boot contains no kernel with an initial file system".to_owned());
     }
     let mut text = format!(
-        "# Emergency menu, written by Veritum. Have a whole one generated: update-grub\nset default=0\nset timeout=5\n{}insmod {kind}\n",
+        "{MARK}set default=0\nset timeout=5\n{}insmod {kind}\n",
         table.map(|table| format!("insmod {table}\n")).unwrap_or_default()
     );
     for version in versions.into_iter().take(MAX_KERNELS) {
@@ -73,4 +76,9 @@ fn text(
         ));
     }
     Ok(text)
+}
+
+/// Whether a menu is one of these.
+pub(super) fn is_emergency(menu: &[u8]) -> bool {
+    menu.starts_with(MARK.as_bytes())
 }

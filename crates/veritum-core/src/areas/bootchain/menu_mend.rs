@@ -57,16 +57,13 @@ impl Judge<'_, '_> {
         let others = self.menu.commands_of(at).flat_map(|command| command.words.iter().skip(1));
         let mut named = others.filter_map(|word| version_of(word)).filter(|version| versions.contains(version));
         let is_kernel = kind != "initrd.img-";
-        let version =
-            match (named.next(), &versions[..]) {
-                (Some(version), _) => version,
-                (None, [only]) if is_kernel => only,
-                (None, [newest, ..]) if is_kernel => newest,
-                _ => return Err(
-                    "no such file exists for its kernel: the system's own generator makes it, on the mounted system"
-                        .to_owned(),
-                ),
-            };
+        let version = match (named.next(), &versions[..]) {
+            (Some(version), _) => version,
+            (None, [only]) if is_kernel => only,
+            (None, [newest, ..]) if is_kernel => newest,
+            _ if !is_kernel => return Ok(Mend::with(place)),
+            _ => return Err("no kernel is in its folder".to_owned()),
+        };
         let from = self.menu.commands_of(at).filter(|command| command.line == line).flat_map(|command| &command.words);
         let from = from.into_iter().find(|own| own.ends_with(word)).ok_or("its line is written in another way")?;
         let to = from.strip_suffix(&*name).map(|above| format!("{above}{kind}{version}"));

@@ -48,7 +48,7 @@ use self::repairs::Rules;
 use self::tables::StartedBy;
 use super::{About, Area, Checked, Cx, Examined, FILES};
 use crate::devices::{DiskSet, VolumeKind};
-use crate::model::{AreaName, Authority, Finding, Scope, SystemPath, Verdict};
+use crate::model::{Action, AreaName, Authority, Finding, Scope, SystemPath, Verdict};
 use crate::report::ExplainReport;
 use crate::system::WorkError;
 
@@ -68,7 +68,7 @@ static ABOUT: About = About {
     heading: |_| Cow::Borrowed("boot chain"),
     counted_as: &[
         (Verdict::Superseded, "outdated initial file system", "outdated initial file systems"),
-        (Verdict::Outdated, "boot menu older than its settings", "boot menus older than their settings"),
+        (Verdict::Outdated, "boot menu to be generated again", "boot menus to be generated again"),
     ],
     by_package: false,
     rereads_the_medium: false,
@@ -142,6 +142,7 @@ impl Area for Bootchain {
             not_answered: &cx.scope.not_answered,
             now: cx.system.settings.now,
             files: files_of(checked),
+            ignores_errors: cx.system.settings.ignore_disk_errors,
         };
         repairs::add(faults, &layout, &rules, &mut examined);
         // Where part of it could not be examined although that was asked for, it is not reported as intact.
@@ -149,7 +150,11 @@ impl Area for Bootchain {
         // What only the machine's own package database verifies can have been changed together with it.
         examined.coverage.weak = examined.coverage.verified_by.contains_key(&Authority::Local);
         examined.took(begun);
-        Ok(examined)
+        match cx.scope.names(&BOOTCHAIN) {
+            true => Ok(examined),
+            // It is repaired only when it is named.
+            false => Ok(examined.referred(&Action::command("veritum repair bootchain"))),
+        }
     }
 
     fn explain(&self, _cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Result<ExplainReport, WorkError> {
@@ -196,8 +201,12 @@ fn installed_kernels(cx: &Cx<'_>) -> Vec<String> {
 }
 
 /// Examines the boot chain of disks on which no installed system can be read: the tables, and the file systems.
-/// The scope says what a repair would write; `now` is the time that files get.
-pub fn examine_bare_disks(set: Arc<DiskSet>, scope: &Scope, now: jiff::Timestamp) -> Examined {
+/// The scope says what a repair would write; `now` is the time that files get, `ignores_errors` whether it writes although the medium has errors.
+pub fn examine_bare_disks(
+    set: Arc<DiskSet>,
+    scope: &Scope,
+    (now, ignores_errors): (jiff::Timestamp, bool),
+) -> Examined {
     let begun = Instant::now();
     let mut examined = Examined::new(BOOTCHAIN);
     let layout = Layout::of_disks(set);
@@ -210,7 +219,15 @@ pub fn examine_bare_disks(set: Arc<DiskSet>, scope: &Scope, now: jiff::Timestamp
         superblocks::mountable(&layout, at, &mut faults);
     }
     let (writes_proposals, not_answered) = (scope.writes_table, &scope.not_answered[..]);
-    let rules = Rules { system: None, is_unmounted: true, writes_proposals, not_answered, now, files: Vec::new() };
+    let rules = Rules {
+        system: None,
+        is_unmounted: true,
+        writes_proposals,
+        not_answered,
+        now,
+        files: Vec::new(),
+        ignores_errors,
+    };
     repairs::add(faults, &layout, &rules, &mut examined);
     for (at, volume) in layout.set.volumes.iter().enumerate() {
         let kind = volume.contains.as_ref().map(|found| found.kind);
@@ -245,7 +262,15 @@ pub fn examine_firmware(
     firmware::judge(&layout, entries, (own, efi, is_live), &mut faults, &mut examined);
     let now = jiff::Timestamp::UNIX_EPOCH;
     let files = Vec::new();
-    let rules = Rules { system: None, is_unmounted: !is_live, writes_proposals: false, not_answered: &[], now, files };
+    let rules = Rules {
+        system: None,
+        is_unmounted: !is_live,
+        writes_proposals: false,
+        not_answered: &[],
+        now,
+        files,
+        ignores_errors: false,
+    };
     repairs::add(faults, &layout, &rules, &mut examined);
     examined
 }

@@ -1,21 +1,22 @@
 //! Plans a repair: from what answers each fault, the bytes of disks and the files that are written.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 
 use super::fault::{Fault, Faults, Stage};
 use super::generated::Generated;
 use super::layout::Layout;
 use super::mend::{LineChange, Mend, Target};
+use super::menu::MENU;
 use crate::areas::{DiskWork, Examined, FileWork, Step, Work};
 use crate::devices::fat_writer::replace_files;
 use crate::devices::table_writer::Placed;
 use crate::devices::{Device, Patches};
 use crate::model::{
-    Action, ActionKind, Digest, Finding, FindingId, Remedy, StartEffect, Stat, Subject, SystemPath, error_chain,
-    error_words, readable,
+    Action, ActionKind, Digest, Finding, FindingId, KnownBy, PackageId, Remedy, StartEffect, Stat, Subject, SystemPath,
+    error_chain, error_words, readable,
 };
-use crate::plan::{Item, ItemKind, Left, Operation, Plan, PlannedAction};
+use crate::plan::{DiskDoubt, Item, ItemKind, Left, Operation, Plan, PlannedAction};
 use crate::platform::block_devices::in_use;
 use crate::report::{ActionReport, LineReport, RangeReport, WrittenReport};
 use crate::system::System;
@@ -34,6 +35,8 @@ pub(super) struct Rules<'a> {
     pub(super) now: jiff::Timestamp,
     /// The problems of files of packages, each with whether a repair of files answers it.
     pub(super) files: Vec<(SystemPath, bool)>,
+    /// Whether it is written although the medium has errors.
+    pub(super) ignores_errors: bool,
 }
 
 /// Adds the faults to the result, each with what a repair does about it, or the reason why it does nothing.
@@ -41,8 +44,14 @@ pub(super) fn add(faults: Faults, layout: &Layout, rules: &Rules<'_>, examined: 
     let faults = faults.sorted();
     let is_open = |fault: &Fault| fault.stage == Stage::Table && fault.effect == Some(StartEffect::BreaksStart);
     let table_is_open = faults.iter().any(is_open);
+    let unreadable = faults.iter().filter(|fault| fault.known_by == KnownBy::Medium).count() as u64;
+    if unreadable > 0 && !rules.ignores_errors {
+        examined.doubt = Some(DiskDoubt::ReadErrors { files: unreadable });
+    }
     let (disks, volumes, files, generated) = Default::default();
-    let mut planner = Planner { layout, rules, table_is_open, disks, volumes, files, generated };
+    let coming = faults.iter().filter_map(|fault| coming(fault, rules)).collect();
+    let shows = Vec::new();
+    let mut planner = Planner { layout, rules, table_is_open, disks, volumes, coming, files, shows, generated };
     for fault in faults {
         let mut finding = fault.finding();
         if finding.verdict.is_problem() {
@@ -53,13 +62,19 @@ pub(super) fn add(faults: Faults, layout: &Layout, rules: &Rules<'_>, examined: 
                 }
                 Ok(source) => {
                     finding.remedy = Some(Remedy { action: ActionKind::WriteDisk, from: Some(source), download: None });
-                    finding.action = None;
+                    // An emergency menu is not the last word.
+                    let is_emergency = fault.mends.iter().any(|mend| matches!(mend.target, Target::Text(..)));
+                    let is_generated = planner.generated.contains_key(&SystemPath::literal(MENU));
+                    finding.action = finding.action.take().filter(|_| is_emergency && !is_generated);
                 }
                 Err(why) => {
                     examined.of_files.extend(planner.of_files(&fault));
                     // What only the mounted system can be given is given there.
                     if rules.is_unmounted && fault.subject.as_path().is_some() && !table_is_open {
                         finding.action = Some(mounted());
+                    }
+                    if why.ends_with(IN_USE) && !rules.is_unmounted {
+                        finding.action = Some(FROM_OUTSIDE.into());
                     }
                     if fault.mends.iter().any(|mend| mend.proposal.is_some()) && !rules.writes_proposals {
                         finding.action = Some(proposal());
@@ -71,6 +86,12 @@ pub(super) fn add(faults: Faults, layout: &Layout, rules: &Rules<'_>, examined: 
         examined.findings.push(finding);
     }
     planner.steps(examined);
+}
+
+/// The initial file system that will be generated to answer a fault.
+fn coming(fault: &Fault, rules: &Rules<'_>) -> Option<SystemPath> {
+    let generated = fault.generated.as_ref().filter(|of| !rules.is_unmounted && **of != Generated::Menu)?;
+    generated.maker(rules.system?).is_ok().then(|| generated.path())
 }
 
 /// What is written to one disk.
@@ -88,7 +109,8 @@ struct NewContent {
     place: SystemPath,
     before: Option<Stat>,
     content: Vec<u8>,
-    shows: ActionReport,
+    findings: Vec<FindingId>,
+    package: Option<PackageId>,
 }
 
 struct Planner<'a> {
@@ -99,8 +121,12 @@ struct Planner<'a> {
     disks: BTreeMap<usize, Disk>,
     /// What is written to volumes, by places in them.
     volumes: HashMap<usize, Patches>,
+    /// What will be generated, by its paths.
+    coming: BTreeSet<SystemPath>,
     /// The new contents of the machine's files, by their paths.
     files: BTreeMap<SystemPath, NewContent>,
+    /// What is shown of these, one for each fault.
+    shows: Vec<ActionReport>,
     /// What is generated, by its path: by which program, and what it answers.
     generated: BTreeMap<SystemPath, (Generated, &'static str, Vec<ActionReport>)>,
 }
@@ -119,6 +145,10 @@ struct Addition {
     writes_files: bool,
 }
 
+/// Why a disk is not written that something uses.
+const IN_USE: &str = "is in use: a file system on it is mounted";
+/// What a person does then.
+const FROM_OUTSIDE: &str = "start rescue media, and repair it with nothing of the disk mounted (veritum repair bootchain --disk DISK --state-dir DIR)";
 const OTHER_SIZE: &str = "it would get another size, which only the mounted system can give it";
 
 impl Planner<'_> {
@@ -221,6 +251,12 @@ impl Planner<'_> {
             }
             Target::File(path, content) => self.file(path, content.clone(), addition)?,
             Target::Text(path, content) => self.text(path, content, addition)?,
+            Target::With(path) if self.coming.contains(path) => {}
+            Target::With(path) => {
+                return Err(format!(
+                    "{path} does not exist: the system's own generator makes it, on the mounted system"
+                ));
+            }
             Target::Line(..) if self.table_is_open => {
                 return Err("the partition table comes first: what it names can be right".to_owned());
             }
@@ -250,7 +286,7 @@ impl Planner<'_> {
         let path = self.layout.disk(disk).device.path();
         let is_allowed = only_start && !self.rules.is_unmounted && self.rules.system.is_some();
         match !is_allowed && in_use(path, 0) {
-            true => Err(format!("{} is in use: a file system on it is mounted", self.layout.disk_name(disk))),
+            true => Err(format!("{} {IN_USE}", self.layout.disk_name(disk))),
             false => Ok(()),
         }
     }
@@ -363,7 +399,10 @@ impl Planner<'_> {
             let found = self.layout.volume(*volume);
             disks.entry(found.disk).or_default().extend(&patches.moved(found.start / 512));
         }
-        let source = sources.join("; ");
+        let source = match &sources[..] {
+            [first, .., _] if sources.len() > 2 => format!("{first} and {} more", sources.len() - 1),
+            _ => sources.join("; "),
+        };
         let shows = ActionReport::on(ActionKind::WriteDisk, fault.subject.clone(), vec![id.clone()]);
         let package = fault.package.as_ref().map(|(id, _)| id.clone());
         let shows = ActionReport { path: fault.subject.as_path().cloned(), package, ..shows };
@@ -392,24 +431,18 @@ impl Planner<'_> {
         for (volume, patches) in &volumes {
             self.volumes.entry(*volume).or_default().extend(patches);
         }
+        if !is_on_disk && !files.is_empty() {
+            let bytes = files.values().map(|(_, _, content)| content.len() as u64).sum();
+            let things = files.len() as u64;
+            self.shows.push(ActionReport { action: ActionKind::Restore, bytes, things, ..shows });
+        }
+        let package = fault.package.as_ref().map(|(id, _)| id.clone());
         for (path, (place, before, content)) in files {
-            let shows = ActionReport {
-                action: ActionKind::Restore,
-                path: Some(path.clone()),
-                bytes: content.len() as u64,
-                ..shows.clone()
-            };
-            let new = || NewContent {
-                place,
-                before,
-                content: Vec::new(),
-                shows: ActionReport { findings: Vec::new(), ..shows },
-            };
+            let package = package.clone();
+            let new = || NewContent { place, before, content: Vec::new(), findings: Vec::new(), package };
             let known = self.files.entry(path).or_insert_with(new);
             known.content = content;
-            if !is_on_disk {
-                known.shows.findings.push(id.clone());
-            }
+            known.findings.extend((!is_on_disk).then(|| id.clone()));
         }
         Ok(source)
     }
@@ -434,8 +467,8 @@ impl Planner<'_> {
             .files
             .into_iter()
             .filter(|(path, _)| !generated.contains_key(path))
-            .filter(|(_, new)| !new.shows.findings.is_empty());
-        let (mut plan, mut made, mut shows) = (Plan::default(), HashMap::new(), Vec::new());
+            .filter(|(_, new)| !new.findings.is_empty());
+        let (mut plan, mut made) = (Plan::default(), HashMap::new());
         for (index, (path, new)) in (1..).zip(own) {
             let digest = Digest::hash(&new.content);
             let kind = ItemKind::File { digest, size: new.content.len() as u64 };
@@ -446,17 +479,16 @@ impl Planner<'_> {
             let action = PlannedAction {
                 index,
                 listed: path,
-                findings: new.shows.findings.clone(),
-                package: new.shows.package.clone(),
+                findings: new.findings,
+                package: new.package,
                 ..PlannedAction::new(new.place, new.before, Operation::Put(vec![item]))
             };
             made.insert(digest, new.content);
             plan.actions.push(action);
-            shows.push(new.shows);
         }
         if !plan.actions.is_empty() {
             let work = FileWork { plan, made, ..FileWork::default() };
-            examined.steps.push(Step::new(shows, Work::Files(work)));
+            examined.steps.push(Step::new(self.shows, Work::Files(work)));
         }
         // The menu names initial file systems: these come first.
         let (menus, others): (Vec<_>, Vec<_>) = generated.into_values().partition(|(of, ..)| *of == Generated::Menu);
