@@ -10,7 +10,7 @@ use veritum_core::event::NoObserver;
 use veritum_core::model::ActionResult;
 use veritum_core::report::{Outcome, RepairReport, UndoReport};
 use veritum_core::work::{Agreement, BootRepairWanted, Settings, WorkError};
-use veritum_demo::boot_disk::{BOOT_FAULTS, BootFault, disk, write};
+use veritum_demo::boot_disk::{BOOT_FAULTS, BootFault, boot_fault, disk, write};
 use veritum_demo::world::World;
 
 const SEED: u64 = 42;
@@ -96,6 +96,98 @@ fn each_kind_of_damage_is_repaired_or_has_a_reason_and_an_undo_is_exact() {
 #[test]
 fn so_is_each_of_the_other_kinds() {
     repair_each(BOOT_FAULTS.iter().skip(1).step_by(2));
+}
+
+#[test]
+fn a_table_that_is_only_proposed_is_written_when_that_is_agreed_to() {
+    let bench = Bench::new();
+    for name in ["table-both", "table-root", "table-overlap", "table-efi-type"] {
+        let before = bench.damaged(&[boot_fault(name).unwrap()]);
+        let report = bench.repair(false).unwrap();
+        let left = report.before.left.iter().any(|left| left.reason.contains("--yes-table"));
+        assert!(left && bench.bytes() == before, "{name}: {:?}", report.before.left);
+        let report = bench.repair(true).unwrap();
+        let last = report.after.as_ref().unwrap();
+        assert!(last.outcome != Outcome::Damaged, "{name}: {:?}", last.findings);
+        require_others_unchanged(name, &before, &bench.bytes(), &written(&report));
+        bench.undo();
+        assert!(bench.bytes() == before, "{name}");
+    }
+}
+
+#[test]
+fn nothing_is_written_without_a_folder_for_what_is_there_or_without_agreement() {
+    let bench = Bench::new();
+    let before = bench.damaged(&[boot_fault("boot-code-zeroed").unwrap()]);
+    let settings = Settings { state_dir: None, ..bench.settings() };
+    let wanted = BootRepairWanted::default();
+    let refused = open(&settings).repair_boot(wanted, &NoObserver, &mut |_| Agreement::Yes);
+    assert!(matches!(refused, Err(WorkError::NoStateFolder)), "{refused:?}");
+    let mut shown = Vec::new();
+    let declined = open(&bench.settings()).repair_boot(wanted, &NoObserver, &mut |preview| {
+        shown.extend(preview.actions.iter().filter_map(|action| action.written.clone()));
+        Agreement::No
+    });
+    assert!(declined.unwrap().after.is_none());
+    assert_eq!((shown.len(), shown[0].ranges[0].from, shown[0].ranges[0].to), (1, 0, 512));
+    let plan_only = BootRepairWanted { plan_only: true, ..wanted };
+    open(&settings).repair_boot(plan_only, &NoObserver, &mut |_| Agreement::Yes).unwrap();
+    assert!(bench.bytes() == before);
+}
+
+#[test]
+fn an_undo_finds_the_disk_under_another_name_and_refuses_another_disk() {
+    let bench = Bench::new();
+    let before = bench.damaged(&[boot_fault("boot-code-zeroed").unwrap(), boot_fault("table-backup").unwrap()]);
+    bench.repair(false).unwrap();
+    let repaired = bench.bytes();
+    let (moved, other) = (bench.dir.path().join("moved.img"), bench.dir.path().join("other.img"));
+    std::fs::rename(&bench.image, &moved).unwrap();
+    write(&other, &disk(SEED, &[boot_fault("root-superblock").unwrap()]).unwrap()).unwrap();
+    let undo = |disk: &PathBuf| {
+        let settings = Settings { disks: vec![disk.clone()], ..bench.settings() };
+        open(&settings).undo(None, false, &NoObserver, &mut |_| Agreement::Yes).unwrap()
+    };
+    let refused = undo(&other);
+    assert!(refused.changes[0].refused[0].why.contains("is another disk"), "{refused:?}");
+    // What was changed since is not undone.
+    let mut changed = repaired.clone();
+    changed[3] ^= 1;
+    std::fs::write(&moved, &changed).unwrap();
+    assert!(undo(&moved).changes[0].refused[0].why.contains("changed since"));
+    assert!(std::fs::read(&moved).unwrap() == changed);
+    std::fs::write(&moved, &repaired).unwrap();
+    assert!(undo(&moved).changes[0].refused.is_empty());
+    assert!(std::fs::read(&moved).unwrap() == before);
+}
+
+/// Damage to the bytes of a disk.
+type Damage<'a> = &'a dyn Fn(&mut Vec<u8>);
+
+#[test]
+fn what_must_not_be_written_is_refused_with_its_reason() {
+    let bench = Bench::new();
+    let whole = disk(SEED, &[]).unwrap();
+    let hybrid = |disk: &mut Vec<u8>| {
+        disk[0..440].fill(0);
+        disk[462..478].copy_from_slice(&[0, 0xfe, 0xff, 0xff, 0x83, 0xfe, 0xff, 0xff, 0, 16, 0, 0, 0, 16, 0, 0]);
+    };
+    let foreign = |disk: &mut Vec<u8>| disk[0x64..0x1b8].iter_mut().for_each(|byte| *byte ^= 0x55);
+    let grown = |disk: &mut Vec<u8>| disk.resize(disk.len() + (1 << 20), 0);
+    let cases: [(&str, Damage<'_>, &str); 3] = [
+        ("hybrid", &hybrid, "hybrid MBR"),
+        ("foreign", &foreign, "whose code it is, is not known"),
+        ("grown", &grown, "not the disk's last one"),
+    ];
+    for (name, damage, why) in cases {
+        let mut bytes = whole.clone();
+        damage(&mut bytes);
+        write(&bench.image, &bytes).unwrap();
+        let report = bench.repair(true).unwrap();
+        let told: Vec<&str> = report.before.left.iter().map(|left| &*left.reason).collect();
+        assert!(told.iter().any(|reason| reason.contains(why)), "{name}: {told:?}");
+        assert!(bench.bytes() == bytes, "{name}: nothing is written");
+    }
 }
 
 fn repair_each(faults: impl Iterator<Item = &'static BootFault>) {

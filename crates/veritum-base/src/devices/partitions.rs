@@ -16,10 +16,10 @@ const BOOT_CODE: &[u8; 16] = b"Hah!IdontNeedEFI";
 const EXTENDED_BOOT: [u8; 16] =
     [0xff, 0xc2, 0x13, 0xbc, 0xe6, 0x59, 0x62, 0x42, 0xa3, 0x52, 0xb2, 0x75, 0xfd, 0x6f, 0x71, 0x72];
 /// The type of a file system of Linux (0FC63DAF-8483-4772-8E79-3D69D8477DE4), as it is written.
-const LINUX: [u8; 16] =
+const LINUX_TYPE: [u8; 16] =
     [0xaf, 0x3d, 0xc6, 0x0f, 0x83, 0x84, 0x72, 0x47, 0x8e, 0x79, 0x3d, 0x69, 0xd8, 0x47, 0x7d, 0xe4];
 /// The type of an EFI system partition (C12A7328-F81F-11D2-BA4B-00A0C93EC93B), as it is written.
-const EFI_SYSTEM: [u8; 16] =
+const EFI_SYSTEM_TYPE: [u8; 16] =
     [0x28, 0x73, 0x2a, 0xc1, 0x1f, 0xf8, 0xd2, 0x11, 0xba, 0x4b, 0x00, 0xa0, 0xc9, 0x3e, 0xc9, 0x3b];
 
 /// The kind of a partition table.
@@ -42,7 +42,18 @@ pub enum PartitionType {
     Gpt([u8; 16]),
 }
 
+/// Swap space of Linux (0657FD6D-A4AB-43C4-84E5-0933C84B4F4F), as it is written.
+const SWAP_TYPE: [u8; 16] =
+    [0x6d, 0xfd, 0x57, 0x06, 0xab, 0xa4, 0xc4, 0x43, 0x84, 0xe5, 0x09, 0x33, 0xc8, 0x4b, 0x4f, 0x4f];
+
 impl PartitionType {
+    /// A file system of Linux, as it is written.
+    pub const LINUX: [u8; 16] = LINUX_TYPE;
+    /// Swap space of Linux.
+    pub const SWAP: [u8; 16] = SWAP_TYPE;
+    /// An EFI system partition.
+    pub const EFI_SYSTEM: [u8; 16] = EFI_SYSTEM_TYPE;
+
     /// Whether it contains a boot loader's code and no file system.
     #[must_use]
     pub fn is_boot_code(self) -> bool {
@@ -58,13 +69,13 @@ impl PartitionType {
     /// Whether it is for a file system of Linux.
     #[must_use]
     pub fn is_linux(self) -> bool {
-        matches!(self, Self::Mbr(0x83)) || self == Self::Gpt(LINUX)
+        matches!(self, Self::Mbr(0x83)) || self == Self::Gpt(LINUX_TYPE)
     }
 
     /// Whether it is an EFI system partition (UEFI 2.10, 5.2.2 and 5.3.3).
     #[must_use]
     pub fn is_efi_system(self) -> bool {
-        matches!(self, Self::Mbr(0xef)) || self == Self::Gpt(EFI_SYSTEM)
+        matches!(self, Self::Mbr(0xef)) || self == Self::Gpt(EFI_SYSTEM_TYPE)
     }
 }
 

@@ -99,6 +99,49 @@ fn sign(header: &mut [u8]) {
     header[16..20].copy_from_slice(&sum.to_le_bytes());
 }
 
+/// An entry of a GPT as it is to be.
+#[derive(Debug, Clone, Copy)]
+pub struct GptEntry {
+    /// Its number, from 1.
+    pub number: u32,
+    /// Its first sector.
+    pub start: u64,
+    /// Its sectors.
+    pub sectors: u64,
+    /// Its type, as it is written; `None` for the one that it has.
+    pub kind: Option<[u8; 16]>,
+    /// Its id, if it has none.
+    pub id: [u8; 16],
+}
+
+/// Both copies of a table with one entry changed, or added.
+///
+/// # Errors
+/// Why it is not written.
+pub fn with_entry(copy: &GptCopy, pair: &GptPair, size: u64, entry: GptEntry) -> Result<Vec<Placed>, String> {
+    require_usual(&GptCopy { partitions: Vec::new(), ..copy.clone() }, pair, size)?;
+    let index =
+        entry.number.checked_sub(1).and_then(|index| usize::try_from(index).ok()).filter(|index| *index < ENTRIES);
+    let place = index.ok_or("its table has no such entry")? * ENTRY;
+    let last = entry.start.checked_add(entry.sectors).and_then(|end| end.checked_sub(1)).ok_or("it has no end")?;
+    let mut entries = copy.entries.clone();
+    let own = &mut entries[place..place + ENTRY];
+    if let Some(kind) = entry.kind {
+        own[..16].copy_from_slice(&kind);
+    }
+    if own[16..32] == [0; 16] {
+        own[16..32].copy_from_slice(&entry.id);
+    }
+    own[32..40].copy_from_slice(&entry.start.to_le_bytes());
+    own[40..48].copy_from_slice(&last.to_le_bytes());
+    let sum = crc32(&entries).to_le_bytes();
+    let mut header = copy.header.clone();
+    header[88..92].copy_from_slice(&sum);
+    let changed = GptCopy { entries, header, ..copy.clone() };
+    let end = size / SECTOR - 1;
+    Ok([copy_to(&changed, (1, end), 2), copy_to(&changed, (end, 1), end - ENTRY_SECTORS)].concat())
+}
+
 /// Both copies of a table whose headers are lost, from the entries at both places if these are the same; the disk gets this id.
 ///
 /// # Errors
@@ -223,6 +266,21 @@ mod tests {
         let mut typed = whole[..512].to_vec();
         typed[MBR_ENTRIES + 4] = 0x83;
         assert!(protective(&typed, size).unwrap() == whole[..512]);
+    }
+
+    #[test]
+    fn an_entry_is_changed_in_both_copies() {
+        let mut disk = disk();
+        let pair = GptPair::read(&disk);
+        let entry = GptEntry { number: 2, start: 160, sectors: 20, kind: Some([5; 16]), id: [6; 16] };
+        let copy = pair.primary.as_ref().unwrap();
+        let placed = with_entry(copy, &pair, disk.len() as u64, entry).unwrap();
+        write(&mut disk, &placed);
+        let pair = GptPair::read(&disk);
+        let (one, other) = (pair.primary.unwrap(), pair.backup.unwrap());
+        assert!(one.agrees_with(&other));
+        let told: Vec<_> = one.partitions.iter().map(|p| (p.number, p.start / 512, p.size / 512)).collect();
+        assert_eq!(told, [(1, 40, 20), (2, 160, 20), (3, 60, 91)]);
     }
 
     #[test]

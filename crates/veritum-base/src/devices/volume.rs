@@ -155,6 +155,7 @@ fn may_begin(disk: &dyn ReadAt, start: u64) -> bool {
         || starts(0, b"LUKS\xba\xbe")
         || starts(64 * 1024 + 64, b"_BHRfS_M")
         || starts(512, b"LABELONE")
+        || starts(4086, b"SWAPSPACE2")
         || starts(510, &[0x55, 0xaa])
 }
 

@@ -7,6 +7,7 @@ use super::mend::Mend;
 use super::others::Others;
 use super::packages::{NotUsable, PackageFiles};
 use super::signers::{GRUB, SHIM, SIGNED, Signers, not_examined};
+use super::table_proposal;
 use crate::areas::{Checked, Examined};
 use crate::devices::{FatEntry, FatFiles};
 use crate::formats::boot::efi_program::{SelfProof, content_checksum, is_efi_program, self_proof};
@@ -97,7 +98,7 @@ pub(super) fn judge(
             let cause =
                 "its type in the partition table is not that of an EFI partition: some firmware does not start from it";
             let fault = Fault::on_disk(Stage::EfiPartition, name.clone(), Verdict::Inconsistent, cause);
-            faults.push(fault.latent().known_by(KnownBy::SelfProof));
+            faults.push(fault.latent().known_by(KnownBy::SelfProof).mended(table_proposal::typed(layout, volume)));
         }
         examined.coverage.examined += 1;
         let efi = Efi { layout, files, signers, others, volume, fat, entries, shipped: &shipped };

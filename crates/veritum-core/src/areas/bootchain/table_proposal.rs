@@ -2,13 +2,17 @@
 
 use super::layout::Layout;
 use super::mend::Mend;
-use crate::devices::table_writer::{self, MBR_ENTRIES, MBR_ENTRY, Placed};
+use crate::devices::table_writer::{self, GptEntry, MBR_ENTRIES, MBR_ENTRY, Placed};
 use crate::devices::{
     FatFiles, MbrTable, OpenDisk, PartitionType, ReadAt as _, Section, VolumeKind, claimed_size, identify,
 };
 use crate::model::{Digest, error_words};
 
 const SECTOR: u64 = 512;
+/// An MBR's type of swap space.
+const SWAP: u8 = 0x82;
+/// Why a size is not known.
+const NO_SIZE: &str = "how large the file system is cannot be told";
 /// An MBR's own entries.
 const MAX_ENTRIES: usize = 4;
 /// What says that a disk is a member of something larger.
@@ -21,17 +25,22 @@ pub(super) fn gpt(at: usize, disk: &OpenDisk) -> Result<Mend, String> {
     }
     // The disk's own id is lost; nothing on it names that.
     let digest = Digest::hash(&disk.device.bytes_at(2 * SECTOR, 128 * 128).map_err(|e| error_words(&e))?);
-    let mut id = [0; 16];
-    id.copy_from_slice(&digest.as_bytes()[..16]);
-    // A random UUID by its form (RFC 9562, 5.4), in the byte order of a GPT.
-    id[7] = id[7] & 0x0f | 0x40;
-    id[8] = id[8] & 0x3f | 0x80;
-    let placed = table_writer::both_from_entries(&*disk.device, id)?;
+    let placed = table_writer::both_from_entries(&*disk.device, random_id(&digest))?;
     let mend = Mend::bytes(at, placed, "the entries at both ends of the disk");
     Ok(mend.proposed("the entries at both ends of the disk are the same, and their checksum is lost"))
 }
 
+/// An id of the form of a random UUID (RFC 9562, 5.4), in the byte order of a GPT.
+fn random_id(digest: &Digest) -> [u8; 16] {
+    let mut id = [0; 16];
+    id.copy_from_slice(&digest.as_bytes()[..16]);
+    id[7] = id[7] & 0x0f | 0x40;
+    id[8] = id[8] & 0x3f | 0x80;
+    id
+}
+
 /// A file system that was found, as an entry would name it.
+#[derive(Clone, Copy)]
 struct Found {
     start: u64,
     size: u64,
@@ -45,7 +54,7 @@ fn found(layout: &Layout, at: usize) -> Option<Found> {
     let contains = volume.contains.as_ref()?;
     let size = claimed_size(&volume.bytes)?;
     let kind = match contains.kind {
-        VolumeKind::Swap => 0x82,
+        VolumeKind::Swap => SWAP,
         VolumeKind::Vfat if has_efi(&volume.bytes) => 0xef,
         VolumeKind::Vfat => 0x0c,
         VolumeKind::Ntfs | VolumeKind::Exfat => 0x07,
@@ -91,37 +100,101 @@ fn line(number: usize, one: &Found) -> String {
     format!("partition {number}, {}, sectors {first} to {}", one.name, first + sectors - 1)
 }
 
-/// An entry of an MBR that begins with nothing, moved to the one file system that no entry contains.
+/// An entry that begins with nothing, moved to the one file system that no entry contains.
 pub(super) fn moved(layout: &Layout, at: usize, number: u32, start: u64) -> Result<Mend, String> {
     let disk = layout.disk(at);
-    require_own(disk)?;
     let partition = disk.table.partitions.iter().find(|partition| partition.number == number);
     let partition = partition.ok_or("its entry cannot be found")?;
-    let index =
-        usize::try_from(number).ok().and_then(|number| number.checked_sub(1)).filter(|index| *index < MAX_ENTRIES);
-    let (PartitionType::Mbr(kind), Some(index)) = (partition.kind, index) else {
-        return Err("both copies of its table say so: which one it was is not known".to_owned());
-    };
     let mut lost =
         (0..layout.set.volumes.len()).filter(|v| layout.volume(*v).disk == at && layout.volume(*v).is_lost());
     let (Some(volume), None) = (lost.next(), lost.next()) else {
         return Err("more than one file system is in no partition".to_owned());
     };
-    let one =
-        found(layout, volume).filter(|one| one.start == start).ok_or("how large the file system is cannot be told")?;
-    let others = disk.table.partitions.iter().filter(|other| other.number != number);
-    let next = others.map(|other| other.start).filter(|other| *other > start).min().unwrap_or(disk.device.size());
+    let one = found(layout, volume).filter(|one| one.start == start).ok_or(NO_SIZE)?;
     // As far as it reached, if that is possible.
-    let size = if partition.size >= one.size && start + partition.size <= next { partition.size } else { one.size };
-    if start + size > next {
+    let reaches = partition.size >= one.size && start + partition.size <= next(disk, start, Some(number));
+    let size = if reaches { partition.size } else { one.size };
+    entry(disk, at, number, &Found { size, ..one }, false)
+}
+
+/// An entry for the file system at `start` that no partition contains, with the number that its place suggests.
+pub(super) fn restored(layout: &Layout, at: usize, start: u64) -> Result<Mend, String> {
+    let disk = layout.disk(at);
+    let is_it = |v: &usize| layout.volume(*v).disk == at && layout.volume(*v).start == start;
+    let volume = (0..layout.set.volumes.len()).find(is_it).ok_or(NO_SIZE)?;
+    let one = found(layout, volume).ok_or(NO_SIZE)?;
+    let partitions = &disk.table.partitions;
+    let is_free = |number: &u32| partitions.iter().all(|partition| partition.number != *number);
+    let fits =
+        |number: &u32| partitions.iter().all(|partition| (partition.number < *number) == (partition.start < start));
+    let most = if disk.gpt.is_there() { 128 } else { MAX_ENTRIES as u32 };
+    let number = (1..=most).filter(is_free).find(fits).ok_or("which number it had is not known")?;
+    entry(disk, at, number, &one, true)
+}
+
+/// An entry whose partition is not as long as its file system.
+pub(super) fn resized(layout: &Layout, volume: usize) -> Result<Mend, String> {
+    let own = layout.volume(volume);
+    let partition = own.partition.as_ref().ok_or("no partition contains it")?;
+    let one = found(layout, volume).ok_or(NO_SIZE)?;
+    entry(layout.disk(own.disk), own.disk, partition.number, &one, false)
+}
+
+/// An entry with the type of an EFI partition.
+pub(super) fn typed(layout: &Layout, volume: usize) -> Result<Mend, String> {
+    let own = layout.volume(volume);
+    let partition = own.partition.as_ref().ok_or("no partition contains it")?;
+    let disk = layout.disk(own.disk);
+    let copy = disk.gpt.primary.as_ref().or(disk.gpt.backup.as_ref()).map_err(|_| "it is no GPT".to_owned())?;
+    let entry = GptEntry {
+        number: partition.number,
+        start: partition.start / SECTOR,
+        sectors: partition.size / SECTOR,
+        kind: Some(PartitionType::EFI_SYSTEM),
+        id: [0; 16],
+    };
+    let placed = table_writer::with_entry(copy, &disk.gpt, disk.device.size(), entry)?;
+    let mend = Mend::bytes(own.disk, placed, "the system mounts it at /boot/efi");
+    Ok(mend.proposed(format!("proposed: partition {} with the type of an EFI partition", partition.number)))
+}
+
+/// Where the next partition behind a place begins, without one of them.
+fn next(disk: &OpenDisk, start: u64, without: Option<u32>) -> u64 {
+    let others = disk.table.partitions.iter().filter(|other| Some(other.number) != without);
+    others.map(|other| other.start).filter(|other| *other > start).min().unwrap_or(disk.device.size())
+}
+
+/// An entry of the table that is there, as a proposal.
+fn entry(disk: &OpenDisk, at: usize, number: u32, one: &Found, is_new: bool) -> Result<Mend, String> {
+    let (start, sectors) = (one.start / SECTOR, one.size.div_ceil(SECTOR));
+    if one.start + sectors * SECTOR > next(disk, one.start, Some(number)) {
         return Err("the file system reaches into the next partition".to_owned());
     }
-    let entry =
-        table_writer::mbr_entry(kind, start / SECTOR, size.div_ceil(SECTOR)).ok_or("an MBR cannot name that place")?;
-    // Its flag stays.
-    let place = (MBR_ENTRIES + index * MBR_ENTRY + 1) as u64;
-    let words = line(index + 1, &Found { size, ..one });
-    let mend = Mend::bytes(at, vec![(place, entry[1..].to_vec())], format!("the file system that was found ({words})"));
+    let index = usize::try_from(number).ok().and_then(|number| number.checked_sub(1)).unwrap_or_default();
+    let words = line(index + 1, one);
+    let placed = match disk.gpt.primary.as_ref().or(disk.gpt.backup.as_ref()) {
+        Ok(copy) => {
+            let digest = Digest::hash(format!("{}/{start}", copy.disk_id).as_bytes());
+            let of = if one.kind == SWAP { PartitionType::SWAP } else { PartitionType::LINUX };
+            let kind = is_new.then_some(of);
+            let entry = GptEntry { number, start, sectors, kind, id: random_id(&digest) };
+            table_writer::with_entry(copy, &disk.gpt, disk.device.size(), entry)?
+        }
+        Err(_) => {
+            require_own(disk)?;
+            if index >= MAX_ENTRIES {
+                return Err("it is in an extended partition".to_owned());
+            }
+            let entry = table_writer::mbr_entry(one.kind, start, sectors).ok_or("an MBR cannot name that place")?;
+            // Its flag stays, and its type where it has one.
+            let place = (MBR_ENTRIES + index * MBR_ENTRY) as u64;
+            match is_new {
+                true => vec![(place, entry.to_vec())],
+                false => vec![(place + 1, entry[1..4].to_vec()), (place + 5, entry[5..].to_vec())],
+            }
+        }
+    };
+    let mend = Mend::bytes(at, placed, format!("the file system that was found ({words})"));
     Ok(mend.proposed(format!("proposed by the file system that was found: {words}")))
 }
 

@@ -227,6 +227,11 @@ fn cover_again(at: usize, disk: &OpenDisk) -> Result<Mend, String> {
     if disk.gpt.primary.is_err() && disk.gpt.backup.is_err() {
         return Err("no copy of its GPT is valid".to_owned());
     }
+    let last = (disk.device.size() / disk.gpt.sector).saturating_sub(1);
+    let ends = disk.gpt.primary.as_ref().map(|copy| copy.other).or(disk.gpt.backup.as_ref().map(|copy| copy.at));
+    if ends != Ok(last) {
+        return Err("its GPT is that of a disk of another size".to_owned());
+    }
     let first = disk.device.bytes_at(0, 512).map_err(|e| crate::model::error_words(&e))?;
     let covered = table_writer::protective(&first, disk.device.size())?;
     let placed = vec![(table_writer::MBR_ENTRIES as u64, covered[table_writer::MBR_ENTRIES..].to_vec())];
@@ -265,7 +270,8 @@ fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
             let (own, has) = (size >> 10, partition.size >> 10);
             let cause = format!("its file system has {own} KiB, the partition {has} KiB: the kernel does not mount it");
             let fault = Fault::on_disk(Stage::Table, name, Verdict::Truncated, cause).known_by(KnownBy::Derived);
-            faults.push(fault.breaks_if(layout.is_mounted(volume) || layout.has_no_machine()));
+            let breaks = layout.is_mounted(volume) || layout.has_no_machine();
+            faults.push(fault.breaks_if(breaks).mended(table_proposal::resized(layout, volume)));
         }
     }
     for (index, (_, partition)) in all.iter().enumerate() {
@@ -275,7 +281,14 @@ fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
             let cause = format!("it overlaps partition {}", other.number);
             let part = format!("{name} partition {}", partition.number);
             let fault = Fault::on_disk(Stage::Table, part, Verdict::Inconsistent, cause).known_by(KnownBy::SelfProof);
-            faults.push(fault.breaks_if(false));
+            // The one that is longer than its file system.
+            let ends = |volume: &DiskVolume| volume.partition.as_ref().map_or(0, Partition::end);
+            let longer = own
+                .iter()
+                .copied()
+                .find(|v| ends(layout.volume(*v)) > partition.start && layout.volume(*v).start < partition.start);
+            let mend = longer.ok_or_else(|| "which of them is right is not known".to_owned());
+            faults.push(fault.breaks_if(false).mended(mend.and_then(|v| table_proposal::resized(layout, v))));
         }
     }
     for volume in own.iter().copied() {
@@ -299,7 +312,8 @@ fn partitions(layout: &Layout, at: usize, faults: &mut Faults) {
                 start / 512
             );
             let fault = Fault::on_disk(Stage::Table, format!("{name}: partition table"), Verdict::Missing, cause);
-            faults.push(fault.breaks().action(WRITE_AGAIN));
+            let mend = table_proposal::restored(layout, at, start);
+            faults.push(fault.breaks().action(WRITE_AGAIN).mended(mend));
         }
     }
     let is_used = |v: &usize| is_lost(v) && (layout.has_no_machine() || layout.is_mounted(*v));
