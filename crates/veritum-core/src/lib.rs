@@ -68,6 +68,8 @@
 //!     services: Default::default(),
 //!     cards: None,
 //!     helper: Vec::new(),
+//!     inside: Vec::new(),
+//!     inside: Vec::new(),
 //!     recovery: Vec::new(),
 //!     stop: Default::default(),
 //! };

@@ -12,6 +12,7 @@ use std::time::Duration;
 
 use support::Bench;
 use veritum_core::testkit::Tree;
+use veritum_demo::boot_disk::{boot_fault, disk};
 
 /// Runs the program and kills it after its n-th record; false when it ended before that.
 fn kill_after(bench: &Bench, words: &[&str], records: usize) -> bool {
@@ -114,6 +115,45 @@ fn killed_after_any_record_a_repair_and_its_undo_are_whole_or_not_at_all() {
             break;
         }
     }
+}
+
+#[test]
+fn killed_after_any_record_a_repair_of_a_disk_is_finished_from_the_state_folder_or_did_nothing() {
+    let bench = Bench::damaged();
+    // A file of the EFI partition would get the time of each run.
+    let kinds = ["boot-code-zeroed", "table-backup", "menu-root"].map(|name| boot_fault(name).unwrap());
+    let damaged = disk(42, &kinds).unwrap();
+    let (image, state) = (bench.folder().join("disk.img"), bench.folder().join("stick"));
+    let (disk, kept) = (image.to_str().unwrap(), state.to_str().unwrap());
+    let begin = || {
+        let _ = std::fs::remove_dir_all(&state);
+        std::fs::write(&image, &damaged).unwrap();
+    };
+    let words = ["repair", "bootchain", "--disk", disk, "--state-dir", kept, "--yes"];
+    begin();
+    bench.say(&words).expect(0, &["REPAIRED  3 problems; none left"]);
+    let repaired = std::fs::read(&image).unwrap();
+    assert!(repaired != damaged);
+    let mut met = [0, 0];
+    for records in 1.. {
+        begin();
+        let killed = kill_after(&bench, &words, records);
+        // The disk is on another computer by now, under another name.
+        let moved = bench.folder().join("moved.img");
+        std::fs::rename(&image, &moved).unwrap();
+        for _ in 0..2 {
+            let said = bench.say(&["recover", "--yes", "--state-dir", kept, "--disk", moved.to_str().unwrap()]);
+            assert_eq!(said.status, 0, "record {records}: {}{}", said.out, said.err);
+        }
+        let now = std::fs::read(&moved).unwrap();
+        assert!(now == damaged || now == repaired, "record {records}");
+        met[usize::from(now == repaired)] += 1;
+        std::fs::rename(&moved, &image).unwrap();
+        if !killed {
+            break;
+        }
+    }
+    assert!(met[0] >= 1 && met[1] >= 2, "{met:?}");
 }
 
 #[test]

@@ -122,7 +122,9 @@ fn errors_say_what_why_and_what_next_and_change_nothing() {
     bench.say(&["repair", "files", "--rescued", "x"]).expect_err(2, &["--rescued DIR applies to `repair volumes`"]);
     let both = ["repair", "volumes", "--disk", "disk.img", "--check-at-next-start"];
     bench.say(&both).expect_err(2, &["--check-at-next-start has no effect with --disk"]);
-    bench.say(&["repair", "files", "--disk", "disk.img"]).expect_err(2, &["only `volumes` is examined"]);
+    bench
+        .say(&["repair", "files", "--disk", "disk.img"])
+        .expect_err(2, &["only `volumes` and `bootchain` are examined"]);
     bench.say(&["--used", "check", "--disk", "disk.img"]).expect_err(2, &["--used needs --surface"]);
     bench.say(&["check", "--ignore-disk-errors"]).expect_err(2, &["--ignore-disk-errors has no effect"]);
     bench.say(&["status", "--disk", "disk.img"]).expect_err(2, &["--disk has no effect in `veritum status`"]);

@@ -113,13 +113,13 @@ mod tests {
         assert!(written(&other, boot_copy(&section(&other)).unwrap()) == whole);
         let shape = shape(&whole).unwrap();
         let (first, size) = ((shape.reserved * 512) as usize, (shape.table * 512) as usize);
-        for damaged in [first + size + 20, first + 16] {
+        for damaged in [first + size + 12, first + 12] {
             let mut other = whole.clone();
             other[damaged..damaged + 8].fill(0);
             assert!(written(&other, allocation_table(&section(&other)).unwrap()) == whole, "{damaged}");
         }
         let mut both = whole.clone();
-        both[first + 16..first + 32].fill(0);
+        both[first + 12..first + 32].fill(0);
         both[first + size + 12..first + size + 32].fill(0);
         assert!(allocation_table(&section(&both)).is_err());
     }

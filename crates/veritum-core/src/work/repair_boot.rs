@@ -121,7 +121,7 @@ impl Engine {
 }
 
 /// Plans until nothing more can be repaired, and proves on the disks as they will be that what was planned is repaired by it. What does not
-/// prove is left out, and the rest is planned anew.
+/// prove is left out, and everything else is planned again.
 fn plan(settings: &Settings, scope: &Scope, observer: &dyn Observer) -> Result<(CheckReport, Vec<Step>), WorkError> {
     let mut scope = scope.clone();
     loop {

@@ -218,7 +218,7 @@ pub fn installed(image: &[u8], at: u64, room: u64) -> Option<Vec<u8>> {
 /// An image without place and parity, as a machine keeps a copy of it.
 #[must_use]
 pub fn as_copied(image: &[u8]) -> Option<Vec<u8>> {
-    /// The place of the rest on a disk with an MBR.
+    /// Where the part behind the first sector is on a disk with an MBR.
     const BEHIND_MBR: u64 = 2;
     let sectors = u16::try_from(image.len().div_ceil(SECTOR).checked_sub(1)?).ok()?;
     let mut image = image.to_vec();

@@ -1,6 +1,7 @@
 //! What answers damaged boot code: the package's first sector, and a core image from the machine's own copy or made from the package's
 //! files. Each is proved by the same examination before it is proposed.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use super::bios::{Boot, SECTOR, SHIPPED, copied};
@@ -147,23 +148,22 @@ impl Boot<'_> {
 
 /// Modules with those that they need, each behind these.
 fn in_order(list: &[u8], names: &[&str]) -> Vec<String> {
-    const MAX_DEPTH: usize = 16;
-    let text = String::from_utf8_lossy(list).into_owned();
-    let needs = |name: &str| -> Vec<String> {
+    let text = String::from_utf8_lossy(list);
+    let needs = |name: &str| {
         let line = text.lines().find_map(|line| line.split_once(':').filter(|(own, _)| *own == name));
-        line.map(|(_, needs)| needs.split_whitespace().map(str::to_owned).collect()).unwrap_or_default()
+        line.map(|(_, needs)| needs.split_whitespace().collect::<Vec<_>>()).unwrap_or_default()
     };
-    fn add(name: &str, needs: &dyn Fn(&str) -> Vec<String>, depth: usize, found: &mut Vec<String>) {
-        if depth > MAX_DEPTH || found.iter().any(|known| known == name) {
-            return;
-        }
-        needs(name).iter().for_each(|needed| add(needed, needs, depth + 1, found));
-        if !found.iter().any(|known| known == name) {
+    // What is open is put behind all that it needs; what was met before is not opened again.
+    let (mut found, mut met): (Vec<String>, BTreeSet<&str>) = Default::default();
+    let mut open: Vec<(&str, bool)> = names.iter().rev().map(|name| (*name, false)).collect();
+    while let Some((name, is_ready)) = open.pop() {
+        if is_ready {
             found.push(name.to_owned());
+        } else if met.insert(name) {
+            open.push((name, true));
+            open.extend(needs(name).into_iter().rev().map(|needed| (needed, false)));
         }
     }
-    let mut found = Vec::new();
-    names.iter().for_each(|name| add(name, &needs, 0, &mut found));
     found
 }
 
