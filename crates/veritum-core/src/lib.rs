@@ -69,7 +69,6 @@
 //!     cards: None,
 //!     helper: Vec::new(),
 //!     inside: Vec::new(),
-//!     inside: Vec::new(),
 //!     recovery: Vec::new(),
 //!     stop: Default::default(),
 //! };

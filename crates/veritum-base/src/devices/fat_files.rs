@@ -120,12 +120,12 @@ impl FatFiles {
                 // A folder of that name.
                 Err(e) => return Err(e),
             };
-            let size = file.seek(SeekFrom::End(0))?;
+            // Seeking to its end stops where its chain of clusters does.
+            let size = recorded_size(root, path)?;
             if size > MAX_FILE {
                 return Err(io::ErrorKind::FileTooLarge.into());
             }
             left.set(size.saturating_mul(2).saturating_add(MAX_READ));
-            file.seek(SeekFrom::Start(0))?;
             let mut content = Vec::new();
             file.read_to_end(&mut content)?;
             // A chain of clusters that is shorter than the file.
@@ -135,6 +135,21 @@ impl FatFiles {
             Ok(Some(content))
         })
     }
+}
+
+/// The size of a file, as its folder says.
+fn recorded_size(root: &Folder<'_, '_>, path: &str) -> io::Result<u64> {
+    let path = path.trim_matches('/');
+    let (above, name) = path.rsplit_once('/').unwrap_or(("", path));
+    let folder = if above.is_empty() { root.clone() } else { root.open_dir(above)? };
+    for entry in folder.iter() {
+        let entry = entry?;
+        let is_it = entry.file_name().eq_ignore_ascii_case(name) || entry.short_file_name().eq_ignore_ascii_case(name);
+        if is_it && entry.is_file() {
+            return Ok(entry.len());
+        }
+    }
+    Err(io::ErrorKind::NotFound.into())
 }
 
 fn list_into(folder: &Folder<'_, '_>, above: &str, depth: usize, found: &mut Vec<FatEntry>) -> io::Result<()> {

@@ -3,7 +3,7 @@
 use super::table_writer::Placed;
 use super::vfat::{Shape, shape, shape_of};
 use super::{FatFiles, Patches, ReadAt, Section};
-use crate::formats::numbers::le16;
+use crate::formats::numbers::{le16, le32};
 
 /// Where the copy of the boot sector usually is, in sectors.
 const COPY: u64 = 6;
@@ -19,7 +19,7 @@ pub fn boot_sector(bytes: &Section) -> Result<Placed, String> {
     let copy = bytes.bytes_at(COPY * SECTOR, 512).map_err(|_| "its copy cannot be read".to_owned())?;
     let is_own =
         shape_of(copy.clone()).is_some_and(|shape| shape.is_32 && shape.copy == COPY && shape.sector == SECTOR);
-    let fits = u64::from(le16(&copy, 11)) * u64::from(crate::formats::numbers::le32(&copy, 32)) <= bytes.size();
+    let fits = u64::from(le16(&copy, 11)) * u64::from(le32(&copy, 32)) <= bytes.size();
     match is_own && fits {
         true => Ok((0, copy)),
         false => Err("there is no copy of its boot sector".to_owned()),
@@ -113,14 +113,17 @@ mod tests {
         assert!(written(&other, boot_copy(&section(&other)).unwrap()) == whole);
         let shape = shape(&whole).unwrap();
         let (first, size) = ((shape.reserved * 512) as usize, (shape.table * 512) as usize);
-        for damaged in [first + size + 12, first + 12] {
+        // The first entry of a chain of clusters that goes on.
+        let goes_on = |at: &usize| (3..0x0fff_0000).contains(&le32(&whole, *at));
+        let entry = (first + 12..first + size).step_by(4).find(goes_on).unwrap() - first;
+        for damaged in [first + size + entry, first + entry] {
             let mut other = whole.clone();
-            other[damaged..damaged + 8].fill(0);
+            other[damaged..damaged + 4].fill(0);
             assert!(written(&other, allocation_table(&section(&other)).unwrap()) == whole, "{damaged}");
         }
         let mut both = whole.clone();
-        both[first + 12..first + 32].fill(0);
-        both[first + size + 12..first + size + 32].fill(0);
+        both[first + entry..first + entry + 4].fill(0);
+        both[first + size + entry + 4..first + size + entry + 8].fill(0);
         assert!(allocation_table(&section(&both)).is_err());
     }
 }
