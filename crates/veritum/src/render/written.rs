@@ -55,9 +55,9 @@ fn ranges(written: &WrittenReport, all: bool) -> String {
 
 /// A line as it is and as it becomes: whole, as the difference can be anywhere.
 fn difference(line: &LineReport) -> String {
-    let at = format!("      {} line {}:\n", quoted(line.path.as_bytes()), line.line);
-    let one = |mark: &str, label, text: &str| format!("      {}\n", paint(label, &format!("{mark} {text}")));
-    at + &one("-", Label::Bad, &line.from) + &one("+", Label::Good, &line.to)
+    let (path, number) = (quoted(line.path.as_bytes()), line.line);
+    let becomes = paint(Label::Heading, &line.to);
+    format!("      {path} line {number} is:\n          {}\n      and becomes:\n          {becomes}\n", line.from)
 }
 
 #[cfg(test)]

@@ -49,7 +49,7 @@ impl Boot<'_> {
         }
         let made = self.made(boots, files)?;
         let placed = self.proved(&made, at, boots, files)?;
-        Ok(Mend::bytes(self.disk, placed, format!("made from the package's files in {SHIPPED}")))
+        Ok(Mend::bytes(self.disk, placed, format!("the package's files in {SHIPPED}, of which it is made")))
     }
 
     /// The parity behind an image that is right, written again with it.
