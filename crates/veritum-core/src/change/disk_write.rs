@@ -161,7 +161,7 @@ pub(super) fn carry_out(
 ) -> Result<Result<(), String>, io::Error> {
     let Err(e) = write_all(disk, &write.ranges, new) else { return Ok(Ok(())) };
     match write_back(disk, &write.ranges, old) {
-        Ok(()) => Ok(Err(format!("{}; what was there was written back", error_words(&e)))),
+        Ok(()) => Ok(Err(format!("it could not be written ({}); all of it is as it was", error_words(&e)))),
         Err(_) => Err(e),
     }
 }

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 
-use super::fault::{Fault, Faults, Stage};
+use super::fault::{Fault, Faults, NOT_KEPT, Stage};
 use super::generated::Generated;
 use super::layout::Layout;
 use super::mend::{LineChange, Mend, Target};
@@ -73,8 +73,8 @@ pub(super) fn add(faults: Faults, layout: &Layout, rules: &Rules<'_>, examined: 
                     if rules.is_unmounted && fault.subject.as_path().is_some() && !table_is_open {
                         finding.action = Some(mounted());
                     }
-                    if why.ends_with(IN_USE) && !rules.is_unmounted {
-                        finding.action = Some(FROM_OUTSIDE.into());
+                    if why.ends_with(IN_USE) {
+                        finding.action = Some(if rules.is_unmounted { UNMOUNT } else { FROM_OUTSIDE }.into());
                     }
                     if fault.mends.iter().any(|mend| mend.proposal.is_some()) && !rules.writes_proposals {
                         finding.action = Some(proposal());
@@ -149,6 +149,8 @@ struct Addition {
 const IN_USE: &str = "is in use: a file system on it is mounted";
 /// What a person does then.
 const FROM_OUTSIDE: &str = "start rescue media, and repair it with nothing of the disk mounted (veritum repair bootchain --disk DISK --state-dir DIR)";
+const UNMOUNT: &str =
+    "unmount what is on it, and repeat this; of a mounted system, only boot code and table are written (--root DIR)";
 const OTHER_SIZE: &str = "it would get another size, which only the mounted system can give it";
 
 impl Planner<'_> {
@@ -217,6 +219,9 @@ impl Planner<'_> {
 
     /// Why nothing is written for a fault that has no answer of its own.
     fn not_written(&self, fault: &Fault) -> String {
+        if fault.known_by == KnownBy::Medium {
+            return NOT_KEPT.to_owned();
+        }
         let is_file = fault.subject.as_path().is_some();
         match is_file && self.rules.is_unmounted {
             true => "only the mounted system can be given such a file".to_owned(),
