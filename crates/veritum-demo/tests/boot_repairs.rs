@@ -10,7 +10,7 @@ use veritum_core::event::NoObserver;
 use veritum_core::model::ActionResult;
 use veritum_core::report::{Outcome, RepairReport, UndoReport};
 use veritum_core::work::{Agreement, BootRepairWanted, Settings, WorkError};
-use veritum_demo::boot_disk::{BOOT_FAULTS, BootFault, boot_fault, disk, write};
+use veritum_demo::boot_disk::{BOOT_FAULTS, BootFault, Variant, boot_fault, disk, disk_as, write};
 use veritum_demo::world::World;
 
 const SEED: u64 = 42;
@@ -188,6 +188,63 @@ fn what_must_not_be_written_is_refused_with_its_reason() {
         assert!(told.iter().any(|reason| reason.contains(why)), "{name}: {told:?}");
         assert!(bench.bytes() == bytes, "{name}: nothing is written");
     }
+}
+
+#[test]
+fn a_disk_of_another_kind_is_repaired_like_the_usual_one() {
+    let bench = Bench::new();
+    for variant in [Variant::BootApart, Variant::VarApart, Variant::OtherLoader, Variant::Removable, Variant::OwnKey] {
+        let whole = disk_as(SEED, variant).unwrap();
+        write(&bench.image, &whole).unwrap();
+        let report = bench.repair(false).unwrap();
+        assert!(
+            written(&report).is_empty() && bench.bytes() == whole,
+            "{variant:?}: nothing is written to what is intact"
+        );
+        // The boot code, the first of both headers of the table, and the kernel's name in the menu.
+        let mut damaged = whole.clone();
+        damaged[0..440].fill(0);
+        damaged[512..604].fill(0);
+        let menu = damaged.windows(14).position(|bytes| bytes == b"/vmlinuz-6.9.4").unwrap();
+        damaged[menu + 13] = b'3';
+        write(&bench.image, &damaged).unwrap();
+        let report = bench.repair(false).unwrap();
+        let last = report.after.as_ref().unwrap();
+        assert!(last.outcome != Outcome::Damaged, "{variant:?}: {:?}", last.findings);
+        require_others_unchanged(&format!("{variant:?}"), &damaged, &bench.bytes(), &written(&report));
+        assert!(bench.bytes()[..604] == whole[..604], "{variant:?}: boot code and table are as they were");
+        bench.undo();
+        assert!(bench.bytes() == damaged, "{variant:?}: the undo is exact");
+    }
+}
+
+#[test]
+fn a_disk_with_nothing_on_it_and_one_of_a_raid_are_left_as_they_are() {
+    let bench = Bench::new();
+    // The superblock of a RAID whose members are whole disks begins behind the first 4 KiB.
+    let raid = [0xfc, 0x4e, 0x2b, 0xa9, 1, 0, 0, 0];
+    let mut of_raid = disk(SEED, &[]).unwrap();
+    let end = of_raid.len() - 33 * 512;
+    of_raid[..34 * 512].fill(0);
+    of_raid[end..].fill(0);
+    of_raid[4096..4104].copy_from_slice(&raid);
+    for bytes in [vec![0; 2 << 20], of_raid] {
+        write(&bench.image, &bytes).unwrap();
+        let report = bench.repair(true).unwrap();
+        assert!(report.before.findings.is_empty() && written(&report).is_empty(), "{:?}", report.before.findings);
+        assert!(report.before.outcome == Outcome::Unchecked && bench.bytes() == bytes, "it is not said to be sound");
+    }
+}
+
+#[test]
+fn a_menu_that_will_name_the_newest_kernel_is_not_said_to_lack_it() {
+    let bench = Bench::new();
+    bench.damaged(&[boot_fault("menu-kernel").unwrap()]);
+    let report = bench.repair(false).unwrap();
+    let causes: Vec<String> = report.before.findings.iter().filter_map(|finding| finding.cause.clone()).collect();
+    assert!(causes.iter().any(|cause| cause.contains("vmlinuz-6.9.3-foreshore does not exist")), "{causes:?}");
+    assert!(!causes.iter().any(|cause| cause.contains("no entry for")), "{causes:?}");
+    assert!(report.before.left.is_empty(), "{:?}", report.before.left);
 }
 
 fn repair_each(faults: impl Iterator<Item = &'static BootFault>) {

@@ -20,7 +20,8 @@ use crate::model::{FindingId, Scope};
 use crate::report::{ActionReport, CheckReport, RepairReport, RunningReport};
 use crate::system::require_elsewhere;
 
-/// What was repaired can reveal what was behind it: so often it is looked again.
+/// What was repaired can reveal what was behind it: so often it is looked again. What only the last look reveals is not planned: nothing
+/// would prove it.
 const MAX_LOOKS: usize = 8;
 
 /// What of disks is repaired.
@@ -147,10 +148,9 @@ fn plan_once(
     }
     let mut remarks = BTreeSet::new();
     let mut any = add(settings, &mut planned, &mut remarks, steps);
-    for _ in 0..MAX_LOOKS {
-        if !any {
-            break;
-        }
+    let mut looks = 0;
+    while any {
+        looks += 1;
         let Look { report: then, steps } = look(settings, scope, &planned, observer)?;
         let answered: BTreeSet<&FindingId> =
             planned.iter().flat_map(|disk| &disk.shows).flat_map(|action| &action.findings).collect();
@@ -164,7 +164,7 @@ fn plan_once(
         let new: Vec<_> = then.findings.iter().filter(|finding| is_new(&finding.id)).cloned().collect();
         report.findings.extend(new);
         report.left = then.left;
-        any = add(settings, &mut planned, &mut remarks, steps);
+        any = looks < MAX_LOOKS && add(settings, &mut planned, &mut remarks, steps);
     }
     let steps = settings.disks.iter().zip(planned).filter(|(_, disk)| !disk.patches.is_empty()).map(|(path, disk)| {
         let DiskPlan { patches, shows, parts, writes_files } = disk;

@@ -2,7 +2,7 @@
 
 use super::BOOTCHAIN;
 use super::generated::Generated;
-use super::mend::Mend;
+use super::mend::{Mend, Target};
 use crate::model::{
     Action, Authority, Finding, KnownBy, PackageId, Severity, StartEffect, Subject, SystemPath, Verdict,
 };
@@ -213,6 +213,17 @@ impl Faults {
             let breaks = fault.effect == Some(StartEffect::BreaksStart);
             self.push(if breaks && !starts { fault.latent() } else { fault });
         }
+    }
+
+    /// Whether what answers one of them names a file, by its name, in a line of another.
+    pub(super) fn writes_name(&self, of: &SystemPath, name: &[u8]) -> bool {
+        let mut mends = self.0.iter().flat_map(|fault| &fault.mends);
+        mends.any(|mend| match &mend.target {
+            Target::Line(path, change) => {
+                path == of && change.to.as_bytes().rsplit(|byte| *byte == b'/').next() == Some(name)
+            }
+            _ => false,
+        })
     }
 
     /// Them in order: what breaks the start first, and each in the order in which the start meets it.

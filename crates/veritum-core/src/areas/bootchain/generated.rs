@@ -102,7 +102,7 @@ impl Fetch for New {
             Err(why) => Err(why),
         };
         let proved = match (&self.generated, proved) {
-            (Generated::Menu, Err(why)) => emergency(cx)?.map_err(|_| why),
+            (Generated::Menu, Err(why)) => self.emergency(cx)?.map_err(|_| why),
             (_, proved) => proved,
         };
         Ok(match proved.and_then(|bytes| self.work(cx, bytes)) {
@@ -164,6 +164,19 @@ impl New {
         }
     }
 
+    /// An emergency menu, where the generator's is not right; examined like that.
+    fn emergency(&self, cx: &Cx<'_>) -> Result<Result<Vec<u8>, String>, WorkError> {
+        let layout = Layout::open(cx)?;
+        let made = cx
+            .with_reference(&Scope { paths: vec![SystemPath::literal(MENU)], ..Scope::default() }, |reference| {
+                menu_emergency::text(&layout, &PackageFiles::new(cx, reference), places(&layout))
+            })?;
+        match made {
+            Ok(text) => self.prove(cx, text.into_bytes()),
+            Err(why) => Ok(Err(why)),
+        }
+    }
+
     /// How it would be in place.
     fn stat(&self, cx: &Cx<'_>, bytes: &[u8]) -> Stat {
         let now = Instant { s: cx.system.settings.now.as_second(), n: 0 };
@@ -195,14 +208,6 @@ impl New {
         let plan = Plan { actions: vec![action], ..Plan::default() };
         Ok(FileWork { plan, made: [(digest, bytes)].into(), ..FileWork::default() })
     }
-}
-
-/// An emergency menu, where the generator's is not right.
-fn emergency(cx: &Cx<'_>) -> Result<Result<Vec<u8>, String>, WorkError> {
-    let layout = Layout::open(cx)?;
-    cx.with_reference(&Scope { paths: vec![SystemPath::literal(MENU)], ..Scope::default() }, |reference| {
-        menu_emergency::text(&layout, &PackageFiles::new(cx, reference), places(&layout)).map(String::into_bytes)
-    })
 }
 
 fn places(layout: &Layout) -> (Option<usize>, Option<usize>) {

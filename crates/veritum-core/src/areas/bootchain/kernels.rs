@@ -2,7 +2,7 @@
 
 use super::fault::{Fault, Faults, Stage};
 use super::generated::Generated;
-use super::menu::MenuStarts;
+use super::menu::{MENU, MenuStarts};
 use super::mount_modules::MountedKinds;
 use super::packages::{Content, PackageFiles};
 use super::signers::{Signers, not_examined};
@@ -87,8 +87,10 @@ pub(super) fn judge(
         let is_expected = starts.entries.iter().any(|entry| !entry.initramfs.is_empty())
             || MAKERS.iter().any(|path| files.exists(&SystemPath::literal(path)));
         company((files, mounted), &kernel, is_expected, faults);
+        let menu = SystemPath::literal(MENU);
+        // An entry that names a kernel that does not exist can be corrected to name this one.
+        let has_entry = has_entry || faults.writes_name(&menu, path.name());
         if !has_entry && !starts.entries.is_empty() && kernels.is_empty() && installed.contains(&version) {
-            let menu = SystemPath::literal("/boot/grub/grub.cfg");
             let cause = format!("it has no entry for the newest kernel, {version}");
             let fault = Fault::on_path(Stage::Menu, &menu, Verdict::Incomplete, cause).latent();
             faults.push(fault.generated(Generated::Menu));

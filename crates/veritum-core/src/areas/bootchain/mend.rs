@@ -17,7 +17,7 @@ pub(super) enum Target {
     File(SystemPath, Vec<u8>),
     /// A text of the machine that blank lines may follow.
     Text(SystemPath, Vec<u8>),
-    /// Nothing of its own: it comes right with a file that is generated.
+    /// Nothing of its own: what is generated answers it, too.
     With(SystemPath),
     /// A word of a line of a file of the machine, every time that it is in the line.
     Line(SystemPath, LineChange),
@@ -70,9 +70,9 @@ impl Mend {
         Self::new(Target::Line(path.clone(), change), source)
     }
 
-    /// What comes right with a file that is generated.
+    /// What a file that is generated answers, too.
     pub(super) fn with(path: &SystemPath) -> Self {
-        Self::new(Target::With(path.clone()), format!("it comes right with {path}"))
+        Self::new(Target::With(path.clone()), format!("it is repaired by generating {path}"))
     }
 
     /// The same as a proposal.

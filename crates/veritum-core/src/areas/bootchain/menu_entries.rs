@@ -245,8 +245,8 @@ impl Judge<'_, '_> {
             _ => false,
         };
         if is_wrong {
-            let cause = format!("line {line}: the module {module} does not fit to the disk, which needs {own}");
             let right = if module.starts_with("part_") { table.unwrap_or(own) } else { own };
+            let cause = format!("line {line}: the module {module} does not fit the disk, which needs {right}");
             let mend = Mend::line(&SystemPath::literal(MENU), line, module, right, "the disk itself");
             faults.push(self.fault(Verdict::Inconsistent, cause).latent().mended(Ok(mend)));
         }

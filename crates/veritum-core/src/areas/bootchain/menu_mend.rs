@@ -43,7 +43,7 @@ impl Judge<'_, '_> {
     }
 
     /// A kernel or an initial file system that exists, instead of one that does not: that of the same version as the other in the entry,
-    /// else the only one; of several kernels the newest.
+    /// else the newest kernel.
     pub(super) fn file_mend(&self, at: usize, line: usize, word: &str, place: &SystemPath) -> Result<Mend, String> {
         let name = String::from_utf8_lossy(place.name()).into_owned();
         let kind =
@@ -59,7 +59,6 @@ impl Judge<'_, '_> {
         let is_kernel = kind != "initrd.img-";
         let version = match (named.next(), &versions[..]) {
             (Some(version), _) => version,
-            (None, [only]) if is_kernel => only,
             (None, [newest, ..]) if is_kernel => newest,
             _ if !is_kernel => return Ok(Mend::with(place)),
             _ => return Err("no kernel is in its folder".to_owned()),

@@ -241,19 +241,22 @@ fn cover_again(at: usize, disk: &OpenDisk) -> Result<Mend, String> {
 fn mbr(name: &str, (layout, at): (&Layout, usize), faults: &mut Faults) {
     let (part, disk) = ("partition table (MBR)", layout.disk(at));
     let Ok(first) = disk.device.bytes_at(0, 512) else { return };
+    let has_table = disk.table.kind == TableKind::Mbr && !disk.table.partitions.is_empty();
+    let names_none = !has_table && disk.mbr.as_ref().is_none_or(|mbr| mbr.partitions.is_empty());
+    let lost = if names_none { search_file_systems(&*disk.device) } else { Vec::new() };
+    // An empty disk lacks nothing.
+    if names_none && lost.is_empty() && first.iter().all(|byte| *byte == 0) {
+        return;
+    }
     if !is_marked(&first) {
         let cause = "the first sector does not end with the mark of a boot sector (55 aa): a BIOS does not start it";
         let mark = Mend::bytes(at, vec![(510, vec![0x55, 0xaa])], "the form of a boot sector");
         faults.push(on(name, part, Verdict::Corrupt, cause).breaks().mended(Ok(mark)));
     }
-    let has_table = disk.table.kind == TableKind::Mbr && !disk.table.partitions.is_empty();
-    if !has_table && disk.mbr.as_ref().is_none_or(|mbr| mbr.partitions.is_empty()) {
-        let lost = search_file_systems(&*disk.device);
-        if let Some((start, kind)) = lost.first() {
-            let cause = format!("it names no partition, but {kind} begins at sector {}", start / 512);
-            let fault = on(name, part, Verdict::Missing, cause).known_by(KnownBy::Derived);
-            faults.push(fault.breaks().action(WRITE_AGAIN).mended(table_proposal::mbr(layout, at)));
-        }
+    if let Some((start, kind)) = lost.first() {
+        let cause = format!("it names no partition, but {kind} begins at sector {}", start / 512);
+        let fault = on(name, part, Verdict::Missing, cause).known_by(KnownBy::Derived);
+        faults.push(fault.breaks().action(WRITE_AGAIN).mended(table_proposal::mbr(layout, at)));
     }
 }
 
