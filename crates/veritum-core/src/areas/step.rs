@@ -8,8 +8,8 @@ use std::sync::Arc;
 use super::Cx;
 use super::store::StoreRepairPlan;
 use crate::devices::Patches;
-use crate::model::{ActionKind, Digest, SystemPath};
-use crate::plan::{Plan, ToolChange};
+use crate::model::{ActionKind, Digest, Stat, SystemPath};
+use crate::plan::{Item, ItemKind, Operation, Plan, PlannedAction, ToolChange};
 use crate::platform::services::PausedUnit;
 use crate::report::ActionReport;
 use crate::system::WorkError;
@@ -110,6 +110,28 @@ pub struct FileWork {
     pub renews: bool,
     /// Why nothing can be changed, if something was to be made first and was not.
     pub failed: Option<String>,
+}
+
+impl FileWork {
+    /// Adds a file with a content, which keeps the owner and the mode of what is there; a new one gets `owner`, and mode 0644. Returns its
+    /// action, so far without findings.
+    pub fn put(
+        &mut self,
+        (place, before): (SystemPath, Option<Stat>),
+        content: Vec<u8>,
+        owner: (u32, u32),
+        mtime: i64,
+    ) -> &mut PlannedAction {
+        let digest = Digest::hash(&content);
+        let kind = ItemKind::File { digest, size: content.len() as u64 };
+        let (mode, owner) = before.map_or((0o644, owner), |before| (before.mode, (before.uid, before.gid)));
+        let item = Item::new(SystemPath::root(), kind, mode, owner, mtime);
+        self.made.insert(digest, content);
+        let index = self.plan.actions.len() as u32 + 1;
+        let action = PlannedAction::new(place, before, Operation::Put(vec![item]));
+        self.plan.actions.push(PlannedAction { index, ..action });
+        &mut self.plan.actions[index as usize - 1]
+    }
 }
 
 /// Bytes of a disk.

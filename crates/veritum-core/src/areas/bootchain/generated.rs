@@ -12,8 +12,7 @@ use super::packages::PackageFiles;
 use super::{BOOTCHAIN, COMPARED, initramfs, initramfs_needs, menu, menu_emergency, mounts};
 use crate::areas::{Cx, Examined, Fetch, FileWork, Step, Work};
 use crate::event::Flow;
-use crate::model::{Action, Digest, FileKind, Identity, Instant, Scope, Stat, SystemPath};
-use crate::plan::{Item, ItemKind, Operation, Plan, PlannedAction};
+use crate::model::{Action, FileKind, Identity, Instant, Scope, Stat, SystemPath};
 use crate::report::ActionReport;
 use crate::system::{System, WorkError};
 
@@ -197,16 +196,12 @@ impl New {
     fn work(&self, cx: &Cx<'_>, bytes: Vec<u8>) -> Result<FileWork, String> {
         let (system, path) = (cx.system, self.generated.path());
         let (place, before) = system.place_of_file(&path).ok_or("its folder does not exist")?;
-        let digest = Digest::hash(&bytes);
-        let kind = ItemKind::File { digest, size: bytes.len() as u64 };
         let owner = system.settings.policy.owner_of_root.unwrap_or((0, 0));
-        let (mode, owner) = before.map_or((0o644, owner), |before| (before.mode, (before.uid, before.gid)));
-        let item = Item::new(SystemPath::root(), kind, mode, owner, system.settings.now.as_second());
         let findings = self.shows.iter().flat_map(|action| action.findings.clone()).collect();
-        let action =
-            PlannedAction { listed: path, findings, ..PlannedAction::new(place, before, Operation::Put(vec![item])) };
-        let plan = Plan { actions: vec![action], ..Plan::default() };
-        Ok(FileWork { plan, made: [(digest, bytes)].into(), ..FileWork::default() })
+        let mut work = FileWork::default();
+        let action = work.put((place, before), bytes, owner, system.settings.now.as_second());
+        (action.listed, action.findings) = (path, findings);
+        Ok(work)
     }
 }
 

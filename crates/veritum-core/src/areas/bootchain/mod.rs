@@ -30,6 +30,8 @@ mod mounts;
 mod others;
 mod packages;
 mod parts;
+mod repair_steps;
+mod repair_targets;
 mod repairs;
 mod signers;
 mod superblocks;
