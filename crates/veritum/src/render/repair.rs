@@ -295,7 +295,10 @@ fn afterwards(report: &RepairReport) -> BTreeSet<&Action> {
     let is_left = |f: &&Finding| report.areas.iter().flat_map(|a| &a.remaining).any(|left| left.finding == f.id);
     let found = report.before.findings.iter().filter(|f| done.iter().any(|a| a.findings.contains(&f.id)));
     let found = found.filter(|f| !is_left(f));
-    found.filter_map(|f| f.action.as_ref()).collect()
+    // What is no problem, but not the last word either: an emergency menu.
+    let noted = report.after.iter().flat_map(|after| &after.findings).filter(|f| !f.verdict.is_problem());
+    let noted = noted.filter(|f| done.iter().any(|action| action.subject == f.subject));
+    found.chain(noted).filter_map(|f| f.action.as_ref()).collect()
 }
 
 pub(crate) fn describe(context: &Context, report: &RepairReport, named: &str, declined: bool) -> String {
