@@ -21,6 +21,7 @@ mod beside;
 mod committed;
 mod context;
 mod devices;
+mod disk_round;
 mod disk_write;
 mod displaced;
 mod folders;

@@ -6,9 +6,8 @@ use std::io;
 use super::beside::Task;
 use super::committed::Committed;
 use super::context::ChangeContext;
-use super::disk_write::{self, RangeBytes};
 use super::folders::Folders;
-use super::journal::{DISK_FORMAT, FORMAT, Journal};
+use super::journal::{FORMAT, Journal};
 use super::keep::folder_for;
 use super::obstacles::{self, Blocked};
 use super::prune::prune;
@@ -18,8 +17,8 @@ use super::swap::{backward, forward};
 use super::{ChangeError, JournalError};
 use super::{UndoRound, aside, attributes, overview};
 use crate::event::{Event, Flow, Phase};
-use crate::model::{ActionKind, Identity, Instant, SystemPath, error_words};
-use crate::plan::{ActionKey, ActionOutcome, DiskWrite, Item, ItemKind, KeptFolder, Operation, PlannedAction};
+use crate::model::{Identity, Instant, SystemPath};
+use crate::plan::{ActionKey, ActionOutcome, Item, ItemKind, KeptFolder, Operation, PlannedAction};
 use crate::platform::services::{self, PausedUnit, Services};
 use crate::store::{Contents, NoContents};
 
@@ -39,13 +38,13 @@ pub struct RoundReceipt {
 /// A change in progress. It must be ended, or recovery will find it unfinished.
 #[must_use = "end() must be called, or the change stays unfinished"]
 pub struct OpenChange<'a> {
-    context: ChangeContext<'a>,
-    number: u64,
+    pub(super) context: ChangeContext<'a>,
+    pub(super) number: u64,
     journal: Journal,
     run: String,
     rounds: u32,
     /// The number of writes to disks.
-    writes: u32,
+    pub(super) writes: u32,
     paused: Vec<PausedUnit>,
     /// The folder of the home for what is set aside.
     aside: Option<String>,
@@ -120,7 +119,7 @@ impl<'a> OpenChange<'a> {
         self.number
     }
 
-    fn record(&mut self, record: &Record) -> io::Result<()> {
+    pub(super) fn record(&mut self, record: &Record) -> io::Result<()> {
         let added = match self.journal.add(record) {
             Err(e) if e.kind() == io::ErrorKind::StorageFull => {
                 self.context.state.spend_reserve();
@@ -390,48 +389,6 @@ impl<'a> OpenChange<'a> {
         self.record(&task.record()).map_err(unfinished(self.number))?;
         let failed = work(self.context.services).err();
         self.record(&Record::DelegatedDone { failed: failed.clone() }).map_err(unfinished(self.number))?;
-        Ok(failed)
-    }
-
-    /// Writes bytes of a disk: what is there is kept and the intent recorded before, what was written is read back. Returns the reason if it
-    /// failed; then what was there is there.
-    ///
-    /// # Errors
-    /// When it cannot be kept or recorded, or could neither be completed nor undone.
-    pub fn write_disk(
-        &mut self,
-        write: DiskWrite,
-        (old, new): (&RangeBytes, &RangeBytes),
-        (subject, reverts): (&str, Option<ActionKey>),
-    ) -> Result<Option<String>, ChangeError> {
-        let disk = match self.context.disks.open(&write.disk, write.only_start) {
-            Ok(disk) => disk,
-            Err(why) => return Ok(Some(why)),
-        };
-        match disk_write::first_other(&*disk, &write.ranges, |range| range.old) {
-            Ok(None) => {}
-            Ok(Some(at)) => return Ok(Some(format!("byte {at} and what follows changed since it was examined"))),
-            Err(e) => return Ok(Some(error_words(&e))),
-        }
-        let write = DiskWrite { kept: format!("kept/{}/disk-{}", self.number, self.writes + 1), ..write };
-        self.writes += 1;
-        let number = self.number;
-        disk_write::prepare(self.context.state, &write, old, new).map_err(|source| {
-            disk_write::discard_new(self.context.state, &write);
-            self.context.state.failed(source)
-        })?;
-        let record = Record::Disk {
-            format: DISK_FORMAT.into(),
-            what: ActionKind::WriteDisk.word().into(),
-            subject: subject.to_owned(),
-            write: Box::new(write.clone()),
-            reverts,
-        };
-        let unfinished = |source| ChangeError::Unfinished { change: number, source };
-        self.record(&record).map_err(unfinished)?;
-        let failed = disk_write::carry_out(&*disk, &write, old, new).map_err(unfinished)?.err();
-        self.record(&Record::DiskDone { failed: failed.clone() }).map_err(unfinished)?;
-        disk_write::discard_new(self.context.state, &write);
         Ok(failed)
     }
 
