@@ -68,6 +68,7 @@
 //!     services: Default::default(),
 //!     cards: None,
 //!     helper: Vec::new(),
+//!     firmware: None,
 //!     inside: Vec::new(),
 //!     recovery: Vec::new(),
 //!     stop: Default::default(),

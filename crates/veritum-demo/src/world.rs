@@ -200,6 +200,7 @@ pub fn settings(machine: PathBuf, operator: &Path, own: &Path) -> Settings {
         services: Default::default(),
         cards: None,
         helper: Vec::new(),
+        firmware: None,
         inside: Vec::new(),
         recovery: Vec::new(),
         stop: Default::default(),

@@ -6,17 +6,17 @@ mod support;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 
-use support::folder;
+use support::{change_context, folder};
 use veritum_core::areas::BOOTCHAIN;
 use veritum_core::change::{
     ChangeContext, ChangeError, Disks, OpenChange, Purpose, RangeBytes, Recovered, StateFolder, Verb, recover,
     unfinished,
 };
 use veritum_core::devices::WriteAt;
-use veritum_core::event::NoObserver;
 use veritum_core::machine::{Disk, LiveDisk, Machine, Protection};
 use veritum_core::model::{Digest, SystemPath};
 use veritum_core::plan::{DiskIdentity, DiskRange, DiskWrite};
+use veritum_core::platform::efi_variables::FirmwareVariables;
 use veritum_core::testkit::{Accident, TestDevice, TestDisk};
 use veritum_demo::world::{World, package};
 
@@ -30,6 +30,10 @@ impl Disks for One {
     fn open(&self, _: &DiskIdentity, _: bool) -> Result<Arc<dyn WriteAt>, String> {
         let device = self.0.lock().unwrap().clone();
         device.map(|device| device as Arc<dyn WriteAt>).ok_or_else(|| "it is not there".to_owned())
+    }
+
+    fn firmware(&self) -> FirmwareVariables {
+        FirmwareVariables::new(Some("/nonexistent".into()))
     }
 }
 
@@ -81,16 +85,7 @@ impl Bench {
         let machine = Machine::open(&self.world.machine(), disk).ok()?;
         let state = StateFolder::make(&machine, None).ok()?;
         let (protection, disks) = (Protection::new(&machine), One(Mutex::new(Some(device.clone()))));
-        Some(work(ChangeContext {
-            machine: &machine,
-            state: &state,
-            protection: &protection,
-            observer: &NoObserver,
-            clear_immutable: false,
-            services: &veritum_core::platform::services::NoServices,
-            disks: &disks,
-            home: None,
-        }))
+        Some(work(change_context(&machine, &state, &protection, &disks)))
     }
 
     fn repair(&self, disk: Arc<dyn Disk>, device: &Arc<TestDevice>) -> Option<Result<Option<String>, ChangeError>> {

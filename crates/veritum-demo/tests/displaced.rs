@@ -8,13 +8,13 @@ use std::os::unix::fs::MetadataExt as _;
 use std::path::Path;
 use std::sync::Arc;
 
-use support::folder;
+use support::{change_context, folder};
 use veritum_core::areas::FILES;
-use veritum_core::change::{ChangeContext, OpenChange, Purpose, StateFolder, Verb, displaced};
-use veritum_core::event::NoObserver;
+use veritum_core::change::{OpenChange, Purpose, StateFolder, Verb, displaced};
 use veritum_core::machine::{LiveDisk, Machine, Protection};
 use veritum_core::model::{Identity, SystemPath};
 use veritum_core::plan::{Operation, PlannedAction};
+use veritum_core::platform::efi_variables::FirmwareVariables;
 use veritum_core::store::NoContents;
 use veritum_core::system::LiveDisks;
 use veritum_demo::world::{World, add_file, package};
@@ -45,16 +45,8 @@ fn files_and_all_that_displaced_folders_hold_are_told_but_nothing_that_only_got_
     let machine = Machine::open(&world.machine(), Arc::new(LiveDisk)).unwrap();
     let state = StateFolder::make(&machine, None).unwrap();
     let protection = Protection::new(&machine);
-    let context = ChangeContext {
-        machine: &machine,
-        state: &state,
-        protection: &protection,
-        observer: &NoObserver,
-        clear_immutable: false,
-        services: &veritum_core::platform::services::NoServices,
-        disks: &LiveDisks::new(Vec::new()),
-        home: None,
-    };
+    let disks = LiveDisks::new(Vec::new(), FirmwareVariables::new(None));
+    let context = change_context(&machine, &state, &protection, &disks);
     let now = jiff::Timestamp::from_second(veritum_demo::NOW).unwrap();
     let mut change = OpenChange::begin(context, Purpose::new(Verb::Repair, FILES), "run", now).unwrap();
     let owner = fs::metadata(world.at("/usr/share/quay/other")).unwrap();

@@ -91,6 +91,7 @@ impl Context {
             cards: config.cards.clone(),
             helper: ["/proc/self/exe", "as-owner"].map(OsString::from).to_vec(),
             services: config.services.clone().map_or_else(ServiceManager::default, ServiceManager::StandIn),
+            firmware: None,
             inside: std::env::current_exe().map(|own| vec![own.into(), "inside".into()]).unwrap_or_default(),
             recovery: recovery(&global),
             stop: Arc::default(),

@@ -51,6 +51,19 @@ pub(crate) fn guid(bytes: &[u8]) -> String {
     uuid(&ordered)
 }
 
+/// The bytes of a GUID in text.
+pub(crate) fn guid_bytes(text: &str) -> Option<[u8; 16]> {
+    let digits: String = text.split('-').collect();
+    if text.len() != 36 || digits.len() != 32 {
+        return None;
+    }
+    let mut bytes = u128::from_str_radix(&digits, 16).ok()?.to_be_bytes();
+    bytes[..4].reverse();
+    bytes[4..6].reverse();
+    bytes[6..8].reverse();
+    Some(bytes)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

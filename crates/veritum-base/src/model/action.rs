@@ -90,6 +90,8 @@ actions! {
     Generate = "generate", "have it generated and verified", undoable;
     /// Write bytes of a disk.
     WriteDisk = "write-disk", "write", undoable;
+    /// Write variables of the firmware.
+    WriteFirmware = "write-firmware", "write to the firmware", undoable;
 }
 
 word_enum! {

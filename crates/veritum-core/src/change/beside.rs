@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use super::journal::ChangeLog;
 use super::record::Record;
 use crate::model::{ActionKind, word_enum};
-use crate::plan::{ActionKey, DiskWrite, ToolChange};
+use crate::plan::{ActionKey, DiskWrite, FirmwareChange, ToolChange};
 use crate::platform::services::PausedUnit;
 
 word_enum! {
@@ -111,6 +111,19 @@ impl ChangeLog {
         let is_one = |record: &&Record| matches!(record, Record::Disk { .. } | Record::DiskDone { .. });
         match self.records.iter().rev().find(is_one) {
             Some(Record::Disk { write, .. }) => Some(write),
+            _ => None,
+        }
+    }
+
+    /// Variables of the firmware whose writing was interrupted.
+    #[must_use]
+    pub fn open_firmware(&self) -> Option<&FirmwareChange> {
+        let is_one = |record: &&Record| matches!(record, Record::Delegated { .. } | Record::DelegatedDone { .. });
+        match self.records.iter().rev().find(is_one) {
+            Some(Record::Delegated { changes: Some(changes), .. }) => match &**changes {
+                ToolChange::Firmware(change) => Some(change),
+                _ => None,
+            },
             _ => None,
         }
     }

@@ -14,17 +14,21 @@ use crate::devices::{ReadAt, WriteAt};
 use crate::machine::{Dir, read_to_limit};
 use crate::model::{Digest, error_words};
 use crate::plan::{DiskIdentity, DiskRange, DiskWrite};
+use crate::platform::efi_variables::FirmwareVariables;
 
 /// What is compared at a time when it is not known how far writing came, in bytes.
 const SECTOR: usize = 512;
 
-/// The disks that changes write to.
+/// The disks, and the firmware, that changes write to.
 pub trait Disks: Send + Sync {
     /// Opens the disk that a change is about, wherever it is now, to write to it.
     ///
     /// # Errors
     /// Why it cannot be written, for people.
     fn open(&self, disk: &DiskIdentity, only_start: bool) -> Result<Arc<dyn WriteAt>, String>;
+
+    /// The variables of the firmware that starts the machine.
+    fn firmware(&self) -> FirmwareVariables;
 }
 
 /// The bytes of each range, in their order.

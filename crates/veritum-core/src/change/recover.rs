@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use super::committed::Committed;
 use super::context::ChangeContext;
 use super::disk_write;
+use super::firmware_write;
 use super::folders::Folders;
 use super::journal::{ChangeLog, Journal, RoundLog};
 use super::record::Record;
@@ -71,7 +72,16 @@ pub fn recover(
             let result = if why.is_none() { Recovered::Finished } else { Recovered::TakenBack };
             (result, Some(Record::DiskDone { failed: why.clone() }), why)
         }),
-        None => last_round(context, number, &log, &mut add),
+        None => {
+            match log.open_firmware().and_then(|change| firmware_write::finish(&context.disks.firmware(), change)) {
+                Some(done) => {
+                    let why = done.err();
+                    let result = if why.is_none() { Recovered::Finished } else { Recovered::TakenBack };
+                    Ok((result, Some(Record::DelegatedDone { failed: why.clone() }), why))
+                }
+                None => last_round(context, number, &log, &mut add),
+            }
+        }
     };
     // Whatever the result of the round: services are started again.
     let paused = log.paused();

@@ -1,10 +1,12 @@
 //! Plans: pure functions from findings and rules to ordered actions, and to what is not repaired, with the reason.
 
 mod disk_write;
+mod firmware_change;
 mod inverse;
 mod tool_change;
 
 pub use disk_write::{DiskIdentity, DiskRange, DiskWrite, VolumeIdentity};
+pub use firmware_change::{FirmwareChange, VariableChange};
 pub use inverse::{ActionOutcome, Placed, inverse};
 pub use tool_change::{Correction, CountsChange, ToolChange};
 

@@ -2,9 +2,10 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::DiskWrite;
+use super::{DiskWrite, FirmwareChange};
 use crate::devices::ext4::MountCounts;
 use crate::model::{ActionKind, SystemPath};
+use crate::platform::efi_variables::VARIABLES;
 
 /// What is changed other than by files; recorded before it is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -16,6 +17,8 @@ pub enum ToolChange {
     Correction(Correction),
     /// Bytes of a disk, by Veritum itself.
     Disk(DiskWrite),
+    /// Variables of the firmware, by Veritum itself.
+    Firmware(FirmwareChange),
 }
 
 /// A correction of a file system by its own check (e2fsck), or undoing one (e2undo).
@@ -55,7 +58,7 @@ impl ToolChange {
             },
             Self::Correction(Correction { undoes: None, .. }) => "damaged".to_owned(),
             Self::Correction(_) => "corrected".to_owned(),
-            Self::Disk(_) => "kept".to_owned(),
+            Self::Disk(_) | Self::Firmware(_) => "kept".to_owned(),
         }
     }
 
@@ -68,6 +71,7 @@ impl ToolChange {
             Self::Correction(Correction { undoes: None, .. }) => ActionKind::Correct,
             Self::Correction(_) => ActionKind::UndoCorrection,
             Self::Disk(_) => ActionKind::WriteDisk,
+            Self::Firmware(_) => ActionKind::WriteFirmware,
         }
     }
 
@@ -76,17 +80,18 @@ impl ToolChange {
     pub fn found(&self) -> Option<&str> {
         match self {
             Self::MountCounts(change) => change.found.as_deref(),
-            Self::Correction(_) | Self::Disk(_) => None,
+            Self::Correction(_) | Self::Disk(_) | Self::Firmware(_) => None,
         }
     }
 
     /// The place that it is about.
     #[must_use]
-    pub fn place(&self) -> &SystemPath {
+    pub fn place(&self) -> SystemPath {
         match self {
-            Self::MountCounts(change) => &change.place,
-            Self::Correction(change) => &change.disk,
-            Self::Disk(write) => &write.disk.path,
+            Self::MountCounts(change) => change.place.clone(),
+            Self::Correction(change) => change.disk.clone(),
+            Self::Disk(write) => write.disk.path.clone(),
+            Self::Firmware(_) => SystemPath::literal(VARIABLES),
         }
     }
 

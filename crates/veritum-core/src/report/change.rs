@@ -8,10 +8,10 @@ use crate::change::{RecoveredChange, RoundReceipt, Verb};
 use crate::model::{
     ActionKind, ActionResult, AreaName, FileKind, FindingId, PackageId, Subject, SystemPath, word_enum,
 };
-use crate::plan::{Item, ItemKind, Left, Operation, PlannedAction};
+use crate::plan::{Item, ItemKind, Left, Operation, PlannedAction, VariableChange};
 
 /// What is written to a disk, or into lines of a file.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 pub struct WrittenReport {
     /// Where it comes from, in words.
     pub source: String,
@@ -21,6 +21,28 @@ pub struct WrittenReport {
     /// The lines of files that are changed.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub lines: Vec<LineReport>,
+    /// The variables of the firmware that are written.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub variables: Vec<VariableReport>,
+}
+
+/// A variable of the firmware, as it is and as it becomes, in words.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct VariableReport {
+    /// Its name.
+    pub name: String,
+    /// What it is.
+    pub from: String,
+    /// What it becomes.
+    pub to: String,
+}
+
+impl VariableReport {
+    /// Of a change.
+    #[must_use]
+    pub fn of(change: &VariableChange) -> Self {
+        Self { name: change.name.clone(), from: change.before_words(), to: change.after_words() }
+    }
 }
 
 /// Bytes of a disk.

@@ -23,7 +23,7 @@ pub use apps::{
 pub use change::{
     ActionReport, AreaChange, ChangeLine, ChangeState, ChangesReport, DamagedChange, HomeLine, KeptFile, LineReport,
     ProgramReport, RangeReport, RecoverReport, RefusalReport, RepairReport, RunningReport, UndoReport, UndoneChange,
-    WrittenReport,
+    VariableReport, WrittenReport,
 };
 pub use disks::{DiskLine, DisksReport, VolumeAccess, VolumeLine};
 pub use explain::{ChainLink, ExplainReport, FirstDifference, to_do};

@@ -1,5 +1,6 @@
 //! [`LiveDisks`]: the disks and images that changes write to, wherever they are by now.
 
+use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::PathBuf;
@@ -9,24 +10,26 @@ use super::System;
 use crate::change::{Disks, RangeBytes, first_other, old_bytes};
 use crate::devices::{Device, ReadAt, WritableDevice, WriteAt};
 use crate::model::{SystemPath, error_chain, error_words};
-use crate::plan::{DiskIdentity, DiskWrite, ToolChange};
+use crate::plan::{DiskIdentity, DiskWrite, FirmwareChange, ToolChange, VariableChange};
 use crate::platform::block_devices::in_use;
+use crate::platform::efi_variables::FirmwareVariables;
 
 /// The disks of this computer, and images.
 #[derive(Debug, Clone)]
 pub struct LiveDisks {
     /// Those that were named; if there are none, a disk is looked for where it was.
     named: Vec<PathBuf>,
+    firmware: FirmwareVariables,
 }
 
 /// Why a disk is not written that something uses.
 const IN_USE: &str = "a file system on it is mounted, or something else uses it";
 
 impl LiveDisks {
-    /// With the disks that were named in this run.
+    /// With the disks that were named in this run, and the firmware that starts the machine.
     #[must_use]
-    pub fn new(named: Vec<PathBuf>) -> Self {
-        Self { named }
+    pub fn new(named: Vec<PathBuf>, firmware: FirmwareVariables) -> Self {
+        Self { named, firmware }
     }
 
     /// Where a disk is now.
@@ -61,6 +64,10 @@ impl Disks for LiveDisks {
         let open = WritableDevice::open(&path).map_err(|e| error_chain(&e))?;
         Ok(Arc::new(open))
     }
+
+    fn firmware(&self) -> FirmwareVariables {
+        self.firmware.clone()
+    }
 }
 
 impl System {
@@ -87,6 +94,30 @@ impl System {
                 Ok(back)
             }
         }
+    }
+
+    /// The change of the firmware that undoes another one; `earlier` are inverses that are carried out before.
+    pub(super) fn firmware_inverse(
+        &self,
+        change: &FirmwareChange,
+        earlier: &[&ToolChange],
+    ) -> Result<FirmwareChange, String> {
+        let planned = |name: &str| {
+            earlier.iter().rev().find_map(|earlier| match earlier {
+                ToolChange::Firmware(earlier) => earlier.variables.iter().find(|one| one.name == name),
+                _ => None,
+            })
+        };
+        let mut now = HashMap::new();
+        for VariableChange { name, .. } in &change.variables {
+            let is = match planned(name) {
+                Some(planned) => planned.after.clone(),
+                None => self.live_disks.firmware.read(name).map_err(|e| error_words(&e))?,
+            };
+            now.insert(name.as_str(), is);
+        }
+        let inverse = change.inverse(&|name| now.get(name).cloned().flatten());
+        inverse.ok_or_else(|| "the firmware's entries changed since, or this is another computer".to_owned())
     }
 
     /// What is there now, and what was there before a change: what writing it back needs.

@@ -4,7 +4,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 use super::System;
-use crate::change::StateFolder;
+use crate::change::{Disks as _, StateFolder, write_firmware};
 use crate::devices::Device;
 use crate::devices::ReadAt;
 use crate::devices::Window;
@@ -52,6 +52,7 @@ impl System {
         match change {
             ToolChange::MountCounts(change) => self.set_counts(change),
             ToolChange::Correction(change) => self.correct(change),
+            ToolChange::Firmware(change) => write_firmware(&self.live_disks.firmware(), change),
             ToolChange::Disk(_) => Err("no tool writes the bytes of a disk".to_owned()),
         }
     }
@@ -62,7 +63,7 @@ impl System {
     /// Why it could not.
     pub fn require_ready(&self, change: &ToolChange, state: &StateFolder) -> Result<(), String> {
         match change {
-            ToolChange::MountCounts(_) | ToolChange::Disk(_) => Ok(()),
+            ToolChange::MountCounts(_) | ToolChange::Disk(_) | ToolChange::Firmware(_) => Ok(()),
             ToolChange::Correction(change) => {
                 require_room(&unmounted(change)?, change, &state.path().map_err(|e| error_words(&e))?)
             }
@@ -124,6 +125,7 @@ impl System {
                 }
             }
             ToolChange::Disk(write) => self.disk_inverse(write, earlier).map(ToolChange::Disk),
+            ToolChange::Firmware(change) => self.firmware_inverse(change, earlier).map(ToolChange::Firmware),
         }
     }
 

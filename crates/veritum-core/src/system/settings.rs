@@ -69,6 +69,8 @@ pub struct Settings {
     pub stop: Arc<AtomicBool>,
     /// The administrator's folder of application cards.
     pub cards: Option<PathBuf>,
+    /// The folder with the variables of the firmware that starts the machine, if that is not this computer's.
+    pub firmware: Option<PathBuf>,
     /// This program, with the words by which it enters a mounted system to run one of its programs there.
     pub inside: Vec<OsString>,
     /// The command that completes or undoes an interrupted change after this process is gone.

@@ -62,6 +62,7 @@ use crate::machine::{Disk, Machine, MachineError, Protection};
 use crate::model::{Scope, SystemPath};
 use crate::platform::debian::Debian;
 use crate::platform::debian::database::Database;
+use crate::platform::efi_variables::FirmwareVariables;
 use crate::platform::{Installed, Platform};
 use crate::supply::{OpenSources, Stores, Supply};
 use crate::system::{LiveDisks, System, Threads, last_return};
@@ -121,7 +122,8 @@ impl Engine {
         let pool = Threads::new(settings.jobs);
         let (protection, services) = (Protection::new(&machine), settings.services.open(&machine));
         let areas = AREAS.iter().map(|area| area.about().name.clone()).collect();
-        let live_disks = LiveDisks::new(settings.disks.clone());
+        let firmware = FirmwareVariables::new(settings.firmware.clone());
+        let live_disks = LiveDisks::new(settings.disks.clone(), firmware);
         let system =
             System { settings, machine, disks, live_disks, protection, installed, database, services, areas, pool };
         let mut engine = Self { system, open: OpenSources::default(), homes: HomesSeen::default() };

@@ -18,7 +18,8 @@ use crate::plan::{ActionKey, DiskRange, DiskWrite, PlannedAction, ToolChange};
 use crate::platform::debian::Debian;
 use crate::platform::{Package, Platform as _};
 use crate::report::{
-    ActionReport, RangeReport, RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange, WrittenReport,
+    ActionReport, RangeReport, RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange, VariableReport,
+    WrittenReport,
 };
 use crate::system::System;
 
@@ -365,7 +366,7 @@ fn tool_undos(system: &System, plan: &UndoPlan) -> (Vec<(ActionKey, ToolChange)>
         let earlier: Vec<&ToolChange> = tools.iter().map(|(_, back)| back).collect();
         match system.tool_inverse(change, &earlier) {
             Ok(back) => tools.push((*key, back)),
-            Err(why) => refused.push(RefusalReport { path: change.place().clone(), package: None, why }),
+            Err(why) => refused.push(RefusalReport { path: change.place(), package: None, why }),
         }
     }
     (tools, refused)
@@ -377,12 +378,20 @@ fn tool_action(change: &ToolChange) -> ActionReport {
         let disk = readable(place.as_bytes());
         let range = |range: &DiskRange| RangeReport { disk: disk.clone(), from: range.at, to: range.at + range.size };
         let source = "what was there before, as it is kept".to_owned();
-        let written = WrittenReport { source, ranges: write.ranges.iter().map(range).collect(), lines: Vec::new() };
+        let ranges = write.ranges.iter().map(range).collect();
+        let written = WrittenReport { source, ranges, ..WrittenReport::default() };
         let subject = Subject::Volume { name: write.parts.join(", ") };
         let action = ActionReport::on(change.kind(), subject, Vec::new());
         return ActionReport { bytes: write.size(), written: Some(written), ..action };
     }
-    ActionReport { path: Some(place.clone()), ..ActionReport::on(change.kind(), Subject::path(place), Vec::new()) }
+    if let ToolChange::Firmware(firmware) = change {
+        let source = "what was there before, as it is kept".to_owned();
+        let variables = firmware.variables.iter().map(VariableReport::of).collect();
+        let written = Some(WrittenReport { source, variables, ..WrittenReport::default() });
+        let subject = Subject::Volume { name: firmware.part.clone() };
+        return ActionReport { written, ..ActionReport::on(change.kind(), subject, Vec::new()) };
+    }
+    ActionReport { path: Some(place.clone()), ..ActionReport::on(change.kind(), Subject::path(&place), Vec::new()) }
 }
 
 /// Plans an earlier round again: its results are only there now that the later ones are undone.

@@ -9,8 +9,9 @@ use std::process::Command;
 use std::sync::{Arc, OnceLock};
 
 use veritum_core::areas::{FILES, UPDATES};
+use veritum_core::change::{ChangeContext, Disks, StateFolder};
 use veritum_core::event::NoObserver;
-use veritum_core::machine::{Disk, LiveDisk};
+use veritum_core::machine::{Disk, LiveDisk, Machine, Protection};
 use veritum_core::model::Scope;
 use veritum_core::report::{AreaChange, CheckReport, RepairReport, UndoReport};
 use veritum_core::testkit::Tree;
@@ -24,6 +25,18 @@ pub(crate) const STATE: &str = "var/lib/veritum";
 /// A private folder, in memory where that can be had: there syncing costs nothing.
 pub(crate) fn folder() -> tempfile::TempDir {
     tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()).unwrap()
+}
+
+/// What a change needs, with these disks.
+pub(crate) fn change_context<'a>(
+    machine: &'a Machine,
+    state: &'a StateFolder,
+    protection: &'a Protection,
+    disks: &'a dyn Disks,
+) -> ChangeContext<'a> {
+    let services = &veritum_core::platform::services::NoServices;
+    let observer = &NoObserver;
+    ChangeContext { machine, state, protection, observer, clear_immutable: false, services, disks, home: None }
 }
 
 pub(crate) fn is_root() -> bool {

@@ -171,7 +171,8 @@ fn written_words(context: &Context, preview: &Preview<'_>) -> Option<String> {
     if !keeps {
         return None;
     }
-    let on_disks = actions.iter().any(|action| action.action == ActionKind::WriteDisk);
+    let is_on = |action: &ActionReport| matches!(action.action, ActionKind::WriteDisk | ActionKind::WriteFirmware);
+    let on_disks = actions.iter().any(is_on);
     let kept = match on_disks {
         true => "Backup: yes (`veritum undo` writes back what was there).",
         false => "Backup: yes (`veritum undo` restores replaced files).",

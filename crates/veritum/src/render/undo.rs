@@ -83,12 +83,11 @@ pub(crate) fn describe(context: &Context, report: &UndoReport) -> String {
     let mut text = String::new();
     for change in &done {
         let done = change.actions.iter().filter(|a| a.why.is_none());
-        let (by_tools, done): (Vec<_>, Vec<_>) =
-            done.partition(|a| a.action.is_of_tool() || a.action == ActionKind::WriteDisk);
+        let (by_tools, done): (Vec<_>, Vec<_>) = done.partition(|a| a.action.is_of_tool() || is_written_back(a.action));
         let (aside, restored): (Vec<_>, Vec<_>) = done.into_iter().partition(|a| a.action == ActionKind::SetAside);
         let mut words = Vec::new();
         let label = |a: &ActionReport| match a.action {
-            ActionKind::WriteDisk => "what was there is written back",
+            action if is_written_back(action) => "what was there is written back",
             other => other.label(),
         };
         words.extend(by_tools.iter().map(|a| format!("{}: {}", super::subject(&a.subject), label(a))));
@@ -124,10 +123,15 @@ pub(crate) fn describe(context: &Context, report: &UndoReport) -> String {
     text + &next(context, &commands)
 }
 
+/// Whether it is no file of which the undo writes back what was there.
+fn is_written_back(action: ActionKind) -> bool {
+    matches!(action, ActionKind::WriteDisk | ActionKind::WriteFirmware)
+}
+
 /// The check of what was undone: of a disk, where only bytes of one were written back.
 fn check_of(context: &Context, done: &[&UndoneChange]) -> String {
     let all: Vec<_> = done.iter().flat_map(|change| &change.actions).collect();
-    if all.is_empty() || !all.iter().all(|action| action.action == ActionKind::WriteDisk) {
+    if all.is_empty() || !all.iter().all(|action| is_written_back(action.action)) {
         return context.command("check");
     }
     let disks: BTreeSet<&str> =

@@ -1,7 +1,7 @@
 //! What is written to disks, exactly: the bytes, where they come from, and lines of files as they are and as they become.
 
 use veritum_core::model::{ActionResult, quoted};
-use veritum_core::report::{ActionReport, LineReport, RangeReport, WrittenReport};
+use veritum_core::report::{ActionReport, LineReport, RangeReport, VariableReport, WrittenReport};
 
 use super::style::{Label, paint};
 use super::{size, subject};
@@ -21,6 +21,11 @@ pub(crate) fn describe(actions: &[ActionReport], all: bool) -> String {
             let words = ranges(written, all);
             let on = on_disk(action, written);
             text.push_str(&format!("      {words}{on}\n"));
+        }
+        for variable in &written.variables {
+            let VariableReport { name, from, to } = variable;
+            let becomes = paint(Label::Heading, to);
+            text.push_str(&format!("      {name} is:\n          {from}\n      and becomes:\n          {becomes}\n"));
         }
         text.push_str(&format!("      from {}\n", written.source));
         for line in &written.lines {
@@ -67,8 +72,11 @@ mod tests {
     #[test]
     fn many_ranges_are_counted_and_all_are_listed_on_request() {
         let range = |at: u64| RangeReport { disk: "sda".into(), from: at * 1024, to: at * 1024 + 512 };
-        let written =
-            |count| WrittenReport { source: "x".into(), ranges: (0..count).map(range).collect(), lines: Vec::new() };
+        let written = |count| WrittenReport {
+            source: "x".into(),
+            ranges: (0..count).map(range).collect(),
+            ..WrittenReport::default()
+        };
         assert_eq!(ranges(&written(2), false), "bytes 0 to 511, 1024 to 1535 (1.0 KiB)");
         assert_eq!(ranges(&written(4), false).matches(" to ").count(), 4);
         assert!(ranges(&written(9), false).ends_with("2048 to 2559, 6 more (--all) (4.5 KiB)"));

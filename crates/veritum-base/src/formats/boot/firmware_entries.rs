@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use crate::formats::numbers::{array, guid, le16, le32};
+use crate::formats::numbers::{array, guid, guid_bytes, le16, le32};
 
 /// A bit of an entry's attributes: the firmware tries it.
 const ACTIVE: u32 = 1;
@@ -54,6 +54,82 @@ pub fn entry(bytes: &[u8]) -> Option<FirmwareEntry> {
     Some(entry)
 }
 
+/// What an entry is made to start.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EntryTarget {
+    /// The partition's number, from 1.
+    pub partition: u32,
+    /// Where it begins, in sectors.
+    pub start: u64,
+    /// Its size in sectors.
+    pub sectors: u64,
+    /// Its id, as in `PARTUUID=`.
+    pub id: String,
+    /// The file on it, with `/` between names.
+    pub file: String,
+}
+
+impl EntryTarget {
+    /// The device path of the partition and the file; `None` if one of them cannot be written so.
+    fn device_path(&self) -> Option<Vec<u8>> {
+        let (signature, format, kind) = match self.id.split_once('-') {
+            Some((disk, number)) if disk.len() == 8 && number.len() == 2 => {
+                let mut signature = [0; 16];
+                signature[..4].copy_from_slice(&u32::from_str_radix(disk, 16).ok()?.to_le_bytes());
+                (signature, 1, 1)
+            }
+            _ => (guid_bytes(&self.id)?, 2, 2),
+        };
+        let mut list = vec![MEDIA, HARD_DRIVE, 42, 0];
+        list.extend(self.partition.to_le_bytes());
+        list.extend(self.start.to_le_bytes());
+        list.extend(self.sectors.to_le_bytes());
+        list.extend(signature);
+        list.extend([format, kind]);
+        let file = wide(&self.file.replace('/', "\\"));
+        list.extend([MEDIA, FILE_PATH]);
+        list.extend(u16::try_from(file.len() + 4).ok()?.to_le_bytes());
+        list.extend(file);
+        list.extend([END, 0xff, 4, 0]);
+        Some(list)
+    }
+}
+
+fn wide(text: &str) -> Vec<u8> {
+    text.encode_utf16().chain([0]).flat_map(u16::to_le_bytes).collect()
+}
+
+/// The content of a new entry that the firmware tries; `None` if the target cannot be written so.
+#[must_use]
+pub fn new_entry(name: &str, target: &EntryTarget) -> Option<Vec<u8>> {
+    let list = target.device_path()?;
+    let head = [&ACTIVE.to_le_bytes()[..], &u16::try_from(list.len()).ok()?.to_le_bytes()].concat();
+    Some([head, wide(name), list].concat())
+}
+
+/// The content of an entry that starts this instead, with its name, and what follows its device path.
+#[must_use]
+pub fn with_target(bytes: &[u8], target: &EntryTarget) -> Option<Vec<u8>> {
+    let list = target.device_path()?;
+    let (_, end) = text(bytes, 6..bytes.len())?;
+    let data = bytes.get(end.checked_add(usize::from(le16(bytes, 4)))?..)?;
+    let head = [bytes.get(..4)?, &u16::try_from(list.len()).ok()?.to_le_bytes()].concat();
+    activated(&[&head, bytes.get(6..end)?, &list, data].concat())
+}
+
+/// The content of an entry that the firmware tries.
+#[must_use]
+pub fn activated(bytes: &[u8]) -> Option<Vec<u8>> {
+    let attributes = (le32(bytes, 0) | ACTIVE).to_le_bytes();
+    Some([&attributes[..], bytes.get(4..)?].concat())
+}
+
+/// The content of `BootOrder`.
+#[must_use]
+pub fn order_bytes(numbers: &[u16]) -> Vec<u8> {
+    numbers.iter().flat_map(|number| number.to_le_bytes()).collect()
+}
+
 /// The id of a partition: a GUID, or the signature of an MBR with the number.
 fn partition(node: &[u8]) -> String {
     match node[41] {
@@ -87,8 +163,13 @@ pub fn order(bytes: &[u8]) -> Vec<u16> {
 mod tests {
     use super::*;
 
-    pub(crate) fn sample() -> Vec<u8> {
-        let wide = |text: &str| -> Vec<u8> { text.encode_utf16().chain([0]).flat_map(u16::to_le_bytes).collect() };
+    fn target() -> EntryTarget {
+        let id = "c12a7328-f81f-11d2-ba4b-00a0c93ec93b".to_owned();
+        EntryTarget { partition: 1, start: 2048, sectors: 100, id, file: "/EFI/boat/grubx64.efi".into() }
+    }
+
+    /// As firmware writes it: the specification's example of a drive (10.3.5.1), and a file.
+    fn sample() -> Vec<u8> {
         let mut drive = vec![MEDIA, HARD_DRIVE, 42, 0, 1, 0, 0, 0];
         drive.extend(2048u64.to_le_bytes());
         drive.extend(100u64.to_le_bytes());
@@ -102,6 +183,27 @@ mod tests {
         let mut bytes = 1u32.to_le_bytes().to_vec();
         bytes.extend((list.len() as u16).to_le_bytes());
         [bytes, wide("boat"), list].concat()
+    }
+
+    #[test]
+    fn a_new_entry_is_as_firmware_writes_it_and_another_one_keeps_the_rest() {
+        assert_eq!(new_entry("boat", &target()), Some(sample()));
+        let mut other = [&sample()[..], b"data"].concat();
+        other[0] = 0;
+        let ferry = EntryTarget { id: "deadbeef-01".into(), file: "/EFI/ferry/shimx64.efi".into(), ..target() };
+        let changed = with_target(&other, &ferry).unwrap();
+        assert!(changed.ends_with(b"data"));
+        let told = entry(&changed).unwrap();
+        let expected = FirmwareEntry {
+            is_active: true,
+            name: "boat".into(),
+            partition: Some("deadbeef-01".into()),
+            file: Some("/EFI/ferry/shimx64.efi".into()),
+        };
+        assert_eq!(told, expected);
+        assert_eq!(activated(&other).unwrap(), [&sample()[..], b"data"].concat());
+        assert_eq!(new_entry("boat", &EntryTarget { id: "quay".into(), ..target() }), None);
+        assert_eq!(order(&order_bytes(&[3, 1])), [3, 1]);
     }
 
     #[test]
@@ -121,7 +223,8 @@ mod tests {
     proptest::proptest! {
         #[test]
         fn a_damaged_entry_is_read_without_harm(seed: u64) {
-            let _ = entry(&crate::testkit::mutated(&sample(), seed));
+            let bytes = crate::testkit::mutated(&sample(), seed);
+            let _ = (entry(&bytes), with_target(&bytes, &target()), activated(&bytes));
         }
     }
 }

@@ -3,6 +3,7 @@
 use crate::devices::fat_writer::NewFile;
 use crate::devices::table_writer::Placed;
 use crate::model::SystemPath;
+use crate::plan::VariableChange;
 
 /// What a repair writes.
 #[derive(Debug, Clone)]
@@ -13,6 +14,8 @@ pub(super) enum Target {
     Volume(usize, Vec<Placed>),
     /// A file of the EFI partition that is the volume at this position.
     EfiFile(usize, NewFile),
+    /// Variables of the firmware.
+    Firmware(Vec<VariableChange>),
     /// The content of a file of the machine.
     File(SystemPath, Vec<u8>),
     /// A text of the machine that blank lines may follow.

@@ -9,6 +9,7 @@ mod efi_mend;
 mod efi_menu;
 mod fault;
 mod firmware;
+mod firmware_mend;
 mod first_program;
 mod first_targets;
 mod generated;

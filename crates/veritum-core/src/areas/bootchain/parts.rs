@@ -10,9 +10,9 @@ use super::{
     signers, superblocks, tables,
 };
 use crate::areas::{Checked, Cx, Examined};
+use crate::change::Disks as _;
 use crate::devices::VolumeKind;
 use crate::model::SystemPath;
-use crate::platform::efi_variables::firmware_entries;
 
 /// What is compared with its packages when it is known what that is.
 #[derive(Default)]
@@ -215,8 +215,10 @@ impl Machine<'_, '_> {
     fn firmware(&self, efi: Option<(usize, String)>, faults: &mut Faults, examined: &mut Examined) {
         let is_live = self.cx.system.machine.is_live();
         let Some((efi, own)) = efi else { return };
-        let is_here = self.layout.set.disks.iter().all(|disk| disk.device.is_block());
-        match firmware_entries().filter(|_| is_here) {
+        // A disk image is not what this computer's firmware starts.
+        let is_named = self.cx.system.settings.firmware.is_some();
+        let is_here = is_named || self.layout.set.disks.iter().all(|disk| disk.device.is_block());
+        match self.cx.system.live_disks.firmware().entries().filter(|_| is_here) {
             Some(firmware) => firmware::judge(self.layout, &firmware, (&own, efi, is_live), faults, examined),
             None => examined.note_extent("the firmware's boot entries cannot be seen from here".to_owned()),
         }

@@ -9,8 +9,9 @@ use super::repairs::{Answer, Planner};
 use crate::areas::{DiskWork, Examined, FileWork, Step, Work};
 use crate::devices::Patches;
 use crate::model::{ActionKind, Finding, FindingId, PackageId, Stat, SystemPath, error_words};
+use crate::plan::{FirmwareChange, ToolChange};
 use crate::platform::block_devices::in_use;
-use crate::report::{ActionReport, RangeReport, WrittenReport};
+use crate::report::{ActionReport, RangeReport, VariableReport, WrittenReport};
 
 /// What is written to one disk.
 #[derive(Default)]
@@ -34,7 +35,7 @@ pub(super) struct NewContent {
 impl Planner<'_> {
     /// Adds what answers a fault as a whole; what that is.
     pub(super) fn commit(&mut self, fault: &Fault, id: &FindingId, addition: Addition) -> Result<Answer, String> {
-        let Addition { mut disks, volumes, files, lines, sources, writes_files } = addition;
+        let Addition { mut disks, volumes, files, firmware, lines, sources, writes_files } = addition;
         for (volume, patches) in &volumes {
             let found = self.layout.volume(*volume);
             disks.entry(found.disk).or_default().extend(&patches.moved(found.start / 512));
@@ -44,7 +45,11 @@ impl Planner<'_> {
             _ => sources.join("; "),
         };
         let is_on_disk = !disks.is_empty();
-        let kind = if is_on_disk { ActionKind::WriteDisk } else { ActionKind::Restore };
+        let kind = match (is_on_disk, firmware.is_empty()) {
+            (true, _) => ActionKind::WriteDisk,
+            (false, false) => ActionKind::WriteFirmware,
+            (false, true) => ActionKind::Restore,
+        };
         let shows = ActionReport::on(kind, fault.subject.clone(), vec![id.clone()]);
         let package = fault.package.as_ref().map(|(id, _)| id.clone());
         let shows = ActionReport { path: fault.subject.as_path().cloned(), package: package.clone(), ..shows };
@@ -59,8 +64,13 @@ impl Planner<'_> {
             );
         }
         let bytes = ranges.iter().map(|range| range.to - range.from).sum();
-        let written = Some(WrittenReport { source: source.clone(), ranges, lines });
+        let variables = firmware.iter().map(VariableReport::of).collect();
+        let written = Some(WrittenReport { source: source.clone(), ranges, lines, variables });
         let shows = ActionReport { written, bytes, ..shows };
+        if !firmware.is_empty() {
+            let change = FirmwareChange { part: fault.subject.to_string(), variables: firmware };
+            self.firmware.push(Step::new(vec![shows.clone()], Work::Change(ToolChange::Firmware(change))));
+        }
         for (at, (disk, patches)) in disks.iter().enumerate() {
             let own = self.disks.entry(*disk).or_default();
             own.patches.extend(patches);
@@ -102,6 +112,7 @@ impl Planner<'_> {
             }
             examined.steps.push(step);
         }
+        examined.steps.extend(self.firmware);
         let generated = self.generated;
         let own = self
             .files

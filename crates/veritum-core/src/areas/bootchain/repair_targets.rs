@@ -8,6 +8,7 @@ use crate::devices::fat_writer::replace_files;
 use crate::devices::table_writer::Placed;
 use crate::devices::{Device, Patches, Section};
 use crate::model::{Stat, SystemPath, error_chain, error_words, readable};
+use crate::plan::VariableChange;
 use crate::platform::block_devices::in_use;
 use crate::report::LineReport;
 
@@ -20,6 +21,7 @@ pub(super) struct Addition {
     pub(super) disks: BTreeMap<usize, Patches>,
     pub(super) volumes: HashMap<usize, Patches>,
     pub(super) files: BTreeMap<SystemPath, FileNow>,
+    pub(super) firmware: Vec<VariableChange>,
     pub(super) lines: Vec<LineReport>,
     pub(super) sources: Vec<String>,
     pub(super) writes_files: bool,
@@ -53,6 +55,10 @@ impl Planner<'_> {
                 known.extend(&more.map_err(|e| error_chain(&e))?);
                 addition.writes_files = true;
             }
+            Target::Firmware(_) if self.rules.is_unmounted => {
+                return Err("the firmware's entries are written for a system that runs, or is mounted".to_owned());
+            }
+            Target::Firmware(variables) => addition.firmware.extend(variables.iter().cloned()),
             Target::File(path, content) => self.file(path, content.clone(), addition)?,
             Target::Text(path, content) => self.text(path, content, addition)?,
             Target::With(path) if self.coming.contains(path) => {}

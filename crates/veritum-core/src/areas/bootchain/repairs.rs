@@ -9,7 +9,7 @@ use super::mend::{Mend, Target};
 use super::menu::MENU;
 use super::repair_steps::{Disk, NewContent};
 use super::repair_targets::Addition;
-use crate::areas::Examined;
+use crate::areas::{Examined, Step};
 use crate::devices::Patches;
 use crate::model::{Action, ActionKind, FindingId, KnownBy, Remedy, StartEffect, Subject, SystemPath};
 use crate::plan::{DiskDoubt, Left};
@@ -43,10 +43,11 @@ pub(super) fn add(faults: Faults, layout: &Layout, rules: &Rules<'_>, examined: 
     if unreadable > 0 && !rules.ignores_errors {
         examined.doubt = Some(DiskDoubt::ReadErrors { files: unreadable });
     }
-    let (disks, volumes, files, generated) = Default::default();
+    let (disks, volumes, files, generated, firmware) = Default::default();
     let coming = faults.iter().filter_map(|fault| coming(fault, rules)).collect();
     let shows = Vec::new();
-    let mut planner = Planner { layout, rules, table_is_open, disks, volumes, coming, files, shows, generated };
+    let mut planner =
+        Planner { layout, rules, table_is_open, disks, volumes, coming, firmware, files, shows, generated };
     for fault in faults {
         let mut finding = fault.finding();
         if finding.verdict.is_problem() {
@@ -106,6 +107,8 @@ pub(super) struct Planner<'a> {
     pub(super) volumes: HashMap<usize, Patches>,
     /// What will be generated, by its paths.
     pub(super) coming: BTreeSet<SystemPath>,
+    /// What is written to the firmware.
+    pub(super) firmware: Vec<Step>,
     /// The new contents of the machine's files, by their paths.
     pub(super) files: BTreeMap<SystemPath, NewContent>,
     /// What is shown of these, one for each fault.
@@ -190,7 +193,7 @@ impl Planner<'_> {
             return NOT_KEPT.to_owned();
         }
         if fault.stage == Stage::Firmware {
-            return "the firmware's entries are written by the boot loader's own installer only".to_owned();
+            return "the firmware goes on with the next entry; it can be that of a disk that is not here".to_owned();
         }
         let is_file = fault.subject.as_path().is_some();
         match is_file && self.rules.is_unmounted {
