@@ -58,7 +58,7 @@ impl Bench {
 #[rustfmt::skip]
 const LEFT: &[&str] = &[
     "boot-code-replaced", "table-both", "table-larger", "table-grown", "table-root",
-    "table-core", "table-overlap", "table-giant", "table-efi-type", "root-descriptors",
+    "table-efi", "table-core", "table-overlap", "table-giant", "table-efi-type", "root-descriptors",
     "root-superblock", "efi-boot-sector", "module-list", "core-copy", "menu-missing",
     "menu-empty", "menu-cut", "menu-cut-late", "menu-no-root", "menu-device",
     "menu-no-initramfs", "menu-no-kernel", "menu-resume", "menu-environment", "kernel-bytes",
@@ -101,7 +101,7 @@ fn so_is_each_of_the_other_kinds() {
 #[test]
 fn a_table_that_is_only_proposed_is_written_when_that_is_agreed_to() {
     let bench = Bench::new();
-    for name in ["table-both", "table-root", "table-overlap", "table-efi-type"] {
+    for name in ["table-both", "table-root", "table-efi", "table-overlap", "table-efi-type"] {
         let before = bench.damaged(&[boot_fault(name).unwrap()]);
         let report = bench.repair(false).unwrap();
         let left = report.before.left.iter().any(|left| left.reason.contains("--yes-table"));

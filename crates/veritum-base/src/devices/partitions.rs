@@ -51,6 +51,9 @@ impl PartitionType {
     pub const LINUX: [u8; 16] = LINUX_TYPE;
     /// Swap space of Linux.
     pub const SWAP: [u8; 16] = SWAP_TYPE;
+    /// A FAT, exFAT or NTFS file system (EBD0A0A2-B9E5-4433-87C0-68B6B72699C7), as it is written.
+    pub const BASIC_DATA: [u8; 16] =
+        [0xa2, 0xa0, 0xd0, 0xeb, 0xe5, 0xb9, 0x33, 0x44, 0x87, 0xc0, 0x68, 0xb6, 0xb7, 0x26, 0x99, 0xc7];
     /// An EFI system partition.
     pub const EFI_SYSTEM: [u8; 16] = EFI_SYSTEM_TYPE;
 

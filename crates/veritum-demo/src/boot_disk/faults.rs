@@ -178,6 +178,7 @@ pub const BOOT_FAULTS: &[BootFault] = &[
     disk("table-larger", Breaks, "the disk is shorter than its partition table says", |d| d.truncate(d.len() - (1 << 19))),
     disk("table-grown", Latent, "the disk has grown: the backup of the table is not at its end", |d| d.resize(d.len() + (1 << 20), 0)),
     disk("table-root", Breaks, "no partition contains the root", |d| on_tables(d, |entries| fill(entries, 256, 128, 0))),
+    disk("table-efi", Breaks, "no partition contains the EFI file system", |d| on_tables(d, |entries| fill(entries, 128, 128, 0))),
     disk("table-core", Latent, "no partition contains the core image", |d| on_tables(d, |entries| fill(entries, 0, 128, 0))),
     disk("table-overlap", Latent, "the EFI partition reaches into the root", |d| on_tables(d, |entries| {
         entries[128 + 40..128 + 48].copy_from_slice(&((ROOT / 512 + 100) as u64).to_le_bytes());

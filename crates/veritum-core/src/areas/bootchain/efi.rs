@@ -144,7 +144,7 @@ fn missing(
     let all = partitions(layout, mounted);
     let mends = match all[..] {
         [only] => mends(only),
-        [] => Err("there is no EFI partition".to_owned()),
+        [] => table_proposal::efi(layout).map(|mend| vec![mend]),
         [first, ..] if mounted == Some(first) => mends(first),
         _ => Err("which of the EFI partitions is the system's is not known".to_owned()),
     };

@@ -5,12 +5,17 @@ use super::mend::Mend;
 use crate::devices::table_writer::{self, GptEntry, MBR_ENTRIES, MBR_ENTRY, Placed};
 use crate::devices::{
     FatFiles, MbrTable, OpenDisk, PartitionType, ReadAt as _, Section, VolumeKind, claimed_size, identify,
+    search_file_systems,
 };
 use crate::model::{Digest, error_words};
 
 const SECTOR: u64 = 512;
-/// An MBR's type of swap space.
+/// An MBR's types of swap space, of an EFI partition, of FAT, of NTFS and exFAT, of others.
 const SWAP: u8 = 0x82;
+const EFI: u8 = 0xef;
+const FAT: u8 = 0x0c;
+const NTFS: u8 = 0x07;
+const LINUX: u8 = 0x83;
 /// Why a size is not known.
 const NO_SIZE: &str = "how large the file system is cannot be told";
 /// An MBR's own entries.
@@ -48,19 +53,37 @@ struct Found {
     name: &'static str,
 }
 
+/// The type in a GPT for that in an MBR.
+fn gpt_kind(kind: u8) -> [u8; 16] {
+    match kind {
+        SWAP => PartitionType::SWAP,
+        EFI => PartitionType::EFI_SYSTEM,
+        FAT | NTFS => PartitionType::BASIC_DATA,
+        _ => PartitionType::LINUX,
+    }
+}
+
 /// The size of what begins here, and the type of an entry for it.
 fn found(layout: &Layout, at: usize) -> Option<Found> {
     let volume = layout.volume(at);
-    let contains = volume.contains.as_ref()?;
-    let size = claimed_size(&volume.bytes)?;
-    let kind = match contains.kind {
+    found_in(volume.start, &volume.bytes, volume.contains.as_ref()?.kind)
+}
+
+fn found_in(start: u64, bytes: &Section, contains: VolumeKind) -> Option<Found> {
+    let size = claimed_size(bytes)?;
+    let kind = match contains {
         VolumeKind::Swap => SWAP,
-        VolumeKind::Vfat if has_efi(&volume.bytes) => 0xef,
-        VolumeKind::Vfat => 0x0c,
-        VolumeKind::Ntfs | VolumeKind::Exfat => 0x07,
-        _ => 0x83,
+        VolumeKind::Vfat if has_efi(bytes) => EFI,
+        VolumeKind::Vfat => FAT,
+        VolumeKind::Ntfs | VolumeKind::Exfat => NTFS,
+        _ => LINUX,
     };
-    Some(Found { start: volume.start, size, kind, name: contains.kind.name() })
+    Some(Found { start, size, kind, name: contains.name() })
+}
+
+/// The volumes of a disk that no entry contains.
+fn lost(layout: &Layout, at: usize) -> impl Iterator<Item = usize> + '_ {
+    (0..layout.set.volumes.len()).filter(move |v| layout.volume(*v).disk == at && layout.volume(*v).is_lost())
 }
 
 fn has_efi(bytes: &Section) -> bool {
@@ -72,8 +95,7 @@ fn has_efi(bytes: &Section) -> bool {
 pub(super) fn mbr(layout: &Layout, at: usize) -> Result<Mend, String> {
     let disk = layout.disk(at);
     require_own(disk)?;
-    let own = (0..layout.set.volumes.len()).filter(|v| layout.volume(*v).disk == at && layout.volume(*v).is_lost());
-    let volumes: Vec<usize> = own.filter(|v| layout.volume(*v).contains.is_some()).collect();
+    let volumes: Vec<usize> = lost(layout, at).filter(|v| layout.volume(*v).contains.is_some()).collect();
     let all: Option<Vec<Found>> = volumes.iter().map(|v| found(layout, *v)).collect();
     let all = all.filter(|all| !all.is_empty()).ok_or("how large a file system on it is cannot be told")?;
     if all.len() > MAX_ENTRIES {
@@ -105,8 +127,7 @@ pub(super) fn moved(layout: &Layout, at: usize, number: u32, start: u64) -> Resu
     let disk = layout.disk(at);
     let partition = disk.table.partitions.iter().find(|partition| partition.number == number);
     let partition = partition.ok_or("its entry cannot be found")?;
-    let mut lost =
-        (0..layout.set.volumes.len()).filter(|v| layout.volume(*v).disk == at && layout.volume(*v).is_lost());
+    let mut lost = lost(layout, at);
     let (Some(volume), None) = (lost.next(), lost.next()) else {
         return Err("more than one file system is in no partition".to_owned());
     };
@@ -122,14 +143,38 @@ pub(super) fn restored(layout: &Layout, at: usize, start: u64) -> Result<Mend, S
     let disk = layout.disk(at);
     let is_it = |v: &usize| layout.volume(*v).disk == at && layout.volume(*v).start == start;
     let volume = (0..layout.set.volumes.len()).find(is_it).ok_or(NO_SIZE)?;
-    let one = found(layout, volume).ok_or(NO_SIZE)?;
+    added(disk, at, &found(layout, volume).ok_or(NO_SIZE)?)
+}
+
+/// An entry for the one EFI file system on these disks that no partition contains.
+pub(super) fn efi(layout: &Layout) -> Result<Mend, String> {
+    const NONE: &str = "there is no EFI partition";
+    let lost = layout.set.disks.iter().enumerate().flat_map(|(at, disk)| {
+        let is_free = |start: &u64| !disk.table.partitions.iter().any(|own| (own.start..own.end()).contains(start));
+        let starts = search_file_systems(&*disk.device).into_iter().map(|(start, _)| start).filter(is_free);
+        let section = |start| (start, Section::new(disk.device.clone(), start, u64::MAX));
+        starts.map(section).map(move |(start, bytes)| {
+            (at, identify(&bytes).and_then(|contains| found_in(start, &bytes, contains.kind)))
+        })
+    });
+    let mut lost = lost.filter_map(|(at, one)| Some((at, one.filter(|one| one.kind == EFI)?)));
+    let (at, one) = lost.next().ok_or(NONE)?;
+    match lost.next() {
+        None => added(layout.disk(at), at, &one),
+        Some(_) => Err("more than one EFI file system is in no partition".to_owned()),
+    }
+}
+
+/// A new entry with the number that the place suggests.
+fn added(disk: &OpenDisk, at: usize, one: &Found) -> Result<Mend, String> {
+    let start = one.start;
     let partitions = &disk.table.partitions;
     let is_free = |number: &u32| partitions.iter().all(|partition| partition.number != *number);
     let fits =
         |number: &u32| partitions.iter().all(|partition| (partition.number < *number) == (partition.start < start));
     let most = if disk.gpt.is_there() { 128 } else { MAX_ENTRIES as u32 };
     let number = (1..=most).filter(is_free).find(fits).ok_or("which number it had is not known")?;
-    entry(disk, at, number, &one, true)
+    entry(disk, at, number, one, true)
 }
 
 /// An entry whose partition is not as long as its file system.
@@ -175,8 +220,7 @@ fn entry(disk: &OpenDisk, at: usize, number: u32, one: &Found, is_new: bool) -> 
     let placed = match disk.gpt.primary.as_ref().or(disk.gpt.backup.as_ref()) {
         Ok(copy) => {
             let digest = Digest::hash(format!("{}/{start}", copy.disk_id).as_bytes());
-            let of = if one.kind == SWAP { PartitionType::SWAP } else { PartitionType::LINUX };
-            let kind = is_new.then_some(of);
+            let kind = is_new.then_some(gpt_kind(one.kind));
             let entry = GptEntry { number, start, sectors, kind, id: random_id(&digest) };
             table_writer::with_entry(copy, &disk.gpt, disk.device.size(), entry)?
         }
