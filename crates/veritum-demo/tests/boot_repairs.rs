@@ -237,6 +237,35 @@ fn a_disk_with_nothing_on_it_and_one_of_a_raid_are_left_as_they_are() {
 }
 
 #[test]
+fn of_sectors_whose_size_is_guessed_and_of_what_is_in_containers_nothing_is_written() {
+    let bench = Bench::new();
+    // The first of both headers, and the boot code.
+    let mut large = disk_as(SEED, Variant::LargeSectors).unwrap();
+    large[0..440].fill(0);
+    large[4096..4188].fill(0);
+    write(&bench.image, &large).unwrap();
+    let report = bench.repair(true).unwrap();
+    let told: Vec<&str> = report.before.left.iter().map(|left| &*left.reason).collect();
+    assert_eq!(told.iter().filter(|why| why.contains("(4096 bytes) is only guessed")).count(), 2, "{told:?}");
+    assert!(bench.bytes() == large && written(&report).is_empty());
+    // The header of LUKS, and that of a physical volume, where the root's file system begins; the table is damaged, too.
+    let set = |bytes: &mut Vec<u8>, at: usize, content: &[u8]| bytes[at..at + content.len()].copy_from_slice(content);
+    let containers: [&[(usize, &[u8])]; 2] = [&[(0, b"LUKS\xba\xbe\0\x02")], &[(512, b"LABELONE"), (536, b"LVM2 001")]];
+    for headers in containers {
+        let mut bytes = disk(SEED, &[]).unwrap();
+        let root = u64::from_le_bytes(bytes[1024 + 256 + 32..1024 + 256 + 40].try_into().unwrap()) as usize * 512;
+        bytes[root..root + (1 << 20)].fill(0);
+        headers.iter().for_each(|(at, content)| set(&mut bytes, root + at, content));
+        bytes[0..440].fill(0);
+        bytes[512..604].fill(0);
+        write(&bench.image, &bytes).unwrap();
+        let report = bench.repair(true).unwrap();
+        assert_eq!(written(&report), [(512, 1024)], "{:?}", report.before.left);
+        assert_eq!(report.after.unwrap().outcome, Outcome::Unchecked, "it is not said to be sound");
+    }
+}
+
+#[test]
 fn a_menu_that_will_name_the_newest_kernel_is_not_said_to_lack_it() {
     let bench = Bench::new();
     bench.damaged(&[boot_fault("menu-kernel").unwrap()]);

@@ -4,6 +4,7 @@ use std::collections::HashSet;
 
 use crate::areas::{After, Checked, FileWork, Stays, Step, Work};
 use crate::model::{ActionKind, AreaName, Subject};
+use crate::plan::ToolChange;
 use crate::report::{ActionReport, CheckReport};
 
 /// The preview before the question.
@@ -50,10 +51,14 @@ impl<'a> Preview<'a> {
     }
 }
 
-/// The actions of a step that keep the replaced file.
+/// The actions of a step that keep what was there.
 fn kept_by(step: &Step) -> impl Iterator<Item = &ActionReport> {
-    let on_files = matches!(step.work, Work::Files(_) | Work::Fetched(_) | Work::Disk(_));
-    step.shows.iter().filter(move |action| on_files && action.action.is_undoable())
+    let keeps = match &step.work {
+        Work::Files(_) | Work::Fetched(_) | Work::Disk(_) => true,
+        Work::Change(change) => matches!(change, ToolChange::Firmware(_)),
+        _ => false,
+    };
+    step.shows.iter().filter(move |action| keeps && action.action.is_undoable())
 }
 
 /// The answer to the question.

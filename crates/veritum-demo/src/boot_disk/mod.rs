@@ -73,6 +73,8 @@ struct Parts {
     core: Vec<u8>,
     /// What the partition behind the root contains.
     second: Second,
+    /// The size of a sector, by the partition table.
+    sector: usize,
 }
 
 /// What a partition behind the root contains.
@@ -109,6 +111,7 @@ impl Parts {
             grub: grub::package(seed),
             core: Vec::new(),
             second: Second::None,
+            sector: 512,
         };
         let (shim, loader) = (efi::program(seed, "shimx64", 60_000), efi::program(seed, "grubx64", 120_000));
         let kernel = efi::program(seed, &format!("vmlinuz-{KERNEL}"), 400_000);
@@ -300,7 +303,7 @@ impl Parts {
             parts.push((table::LINUX, start, start + size));
         }
         put(ROOT, &ext4::file_system(&root, self.size(), (ROOT_UUID, "counter-03", crate::NOW as u32)));
-        table::write(&mut image, &parts);
+        table::write(&mut image, self.sector, &parts);
         Ok(image)
     }
 
@@ -381,6 +384,8 @@ pub enum Variant {
     OwnKey,
     /// The kernel is another build of the same version, signed like the packages' programs.
     OtherBuild,
+    /// The partition table is that of a disk with sectors of 4096 bytes.
+    LargeSectors,
 }
 
 /// The bytes of an intact disk that differs from the usual one.
@@ -437,6 +442,7 @@ pub fn disk_as(seed: u64, variant: Variant) -> io::Result<Vec<u8>> {
         Variant::OtherBuild => {
             parts.change_kernel(|kernel| *kernel = efi::program(seed + 1, &format!("vmlinuz-{KERNEL}"), 400_000));
         }
+        Variant::LargeSectors => parts.sector = 4096,
         Variant::PlainInitramfs => {
             let plain = [initramfs::microcode(), initramfs::unpacked(&parts.root)].concat();
             parts.put(&format!("boot/initrd.img-{KERNEL}"), plain);
