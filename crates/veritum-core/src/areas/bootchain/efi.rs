@@ -85,11 +85,7 @@ pub(super) fn judge(
             Ok(opened) => opened,
             Err(e) => {
                 is_unknown |= found.is_none();
-                let cause = format!("its file system cannot be read: {}", error_words(&e));
-                let known = if e.raw_os_error().is_some() { KnownBy::Medium } else { KnownBy::SelfProof };
-                let fault = Fault::on_disk(Stage::EfiPartition, name, Verdict::Corrupt, cause).known_by(known);
-                let mend = efi_mend::boot_sector(layout, volume);
-                faults.push(fault.breaks_if(found.is_none()).mended(mend));
+                faults.push(unreadable(layout, volume, &e).breaks_if(found.is_none()));
                 continue;
             }
         };
@@ -132,6 +128,24 @@ pub(super) fn judge(
         _ => {}
     }
     found
+}
+
+/// Judges the EFI partitions of disks without a system that can be read: only their file systems.
+pub(super) fn judge_bare(layout: &Layout, faults: &mut Faults) {
+    for volume in partitions(layout, None) {
+        match FatFiles::open(&layout.volume(volume).bytes).and_then(|fat| fat.list()) {
+            Ok(_) => efi_mend::marks(layout, volume, &Checked::default(), faults),
+            Err(e) => faults.push(unreadable(layout, volume, &e).breaks()),
+        }
+    }
+}
+
+/// An EFI partition whose file system cannot be read.
+fn unreadable(layout: &Layout, volume: usize, e: &std::io::Error) -> Fault {
+    let cause = format!("its file system cannot be read: {}", error_words(e));
+    let known = if e.raw_os_error().is_some() { KnownBy::Medium } else { KnownBy::SelfProof };
+    let fault = Fault::on_disk(Stage::EfiPartition, layout.volume_name(volume), Verdict::Corrupt, cause);
+    fault.known_by(known).mended(efi_mend::boot_sector(layout, volume))
 }
 
 fn missing(

@@ -221,6 +221,7 @@ pub fn examine_bare_disks(
         superblocks::first(&layout, at, &mut faults);
         superblocks::mountable(&layout, at, &mut faults);
     }
+    efi::judge_bare(&layout, &mut faults);
     let (writes_proposals, not_answered) = (scope.writes_table, &scope.not_answered[..]);
     let rules = Rules {
         system: None,
