@@ -28,6 +28,14 @@ impl ToolOutput {
         self.status == Some(0)
     }
 
+    /// Why it failed: the last line of its output that contains an error, else the last one. Behind an error there can be a usage.
+    #[must_use]
+    pub fn why(&self) -> String {
+        let is_error = |line: &&str| line.to_lowercase().contains("error");
+        let found = self.said.lines().map(str::trim).rfind(is_error);
+        found.map_or_else(|| self.last_line(), str::to_owned)
+    }
+
     /// The last line of its output.
     #[must_use]
     pub fn last_line(&self) -> String {
@@ -138,6 +146,8 @@ mod tests {
     fn a_tool_runs_in_fixed_surroundings_and_its_words_are_kept() {
         let ran = run("/bin/sh", &["-c", "echo one; echo $HOME.$LC_ALL >&2; exit 3"], &[], Limit::SHORT).unwrap();
         assert_eq!((ran.status, ran.last_line().as_str()), (Some(3), ".C.UTF-8"));
+        let failed = ToolOutput { status: Some(1), said: "quay\nprobe: error: no pier\nTry --help\n".into() };
+        assert_eq!((failed.why(), ran.why()), ("probe: error: no pier".to_owned(), ".C.UTF-8".to_owned()));
         let long = run("/bin/sh", &["-c", "yes | head -c 100000"], &[], Limit::SHORT).unwrap();
         assert!(long.is_fine() && !long.said.is_empty() && long.said.len() as u64 <= SAID);
         let begun = std::time::Instant::now();

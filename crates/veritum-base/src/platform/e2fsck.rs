@@ -210,7 +210,7 @@ pub fn correct(device: &Path, undo_file: &Path) -> Result<Findings, String> {
 
 fn judged(ran: &ToolOutput) -> Result<Findings, String> {
     let Some(status) = ran.status.filter(|status| status & !(CORRECTED | LEFT) == 0) else {
-        return Err(format!("e2fsck failed: {}", ran.last_line()));
+        return Err(format!("e2fsck failed: {}", ran.why()));
     };
     let found = Findings::parse(&ran.said);
     Ok(Findings { is_damaged: status & LEFT != 0, has_changed: status & CORRECTED != 0, ..found })
@@ -225,7 +225,7 @@ pub fn undo(device: &Path, undo_file: &Path, redo_file: &Path) -> Result<(), Str
     let limit = Limit { most: NO_END, stop: None };
     let words = [OsString::from("-z"), redo_file.into(), undo_file.into(), device.into()];
     let ran = run_keeping(&program.to_string_lossy(), &words, &[], limit, MAX_OUTPUT).map_err(|e| error_words(&e))?;
-    if ran.is_fine() { Ok(()) } else { Err(format!("e2undo failed: {}", ran.last_line())) }
+    if ran.is_fine() { Ok(()) } else { Err(format!("e2undo failed: {}", ran.why())) }
 }
 
 #[cfg(test)]

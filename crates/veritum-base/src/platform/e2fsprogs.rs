@@ -29,7 +29,7 @@ pub fn set_mount_counts(device: &Path, counts: MountCounts) -> Result<(), String
     let words = ["-C", &mounts, "-c", &maximum].map(std::ffi::OsStr::new);
     let words = [&words[..], &[device.as_os_str()]].concat();
     let ran = run(&program.to_string_lossy(), &words, &[], Limit::SHORT).map_err(|e| error_words(&e))?;
-    if ran.is_fine() { Ok(()) } else { Err(format!("tune2fs failed: {}", ran.last_line())) }
+    if ran.is_fine() { Ok(()) } else { Err(format!("tune2fs failed: {}", ran.why())) }
 }
 
 /// What a check of a file system at the start of the machine printed about it.

@@ -118,7 +118,7 @@ impl System {
         };
         let ran = ran.map_err(io)?;
         if !ran.is_fine() {
-            return Err(format!("{program} failed: {}", ran.last_line()));
+            return Err(format!("{program} failed: {}", ran.why()));
         }
         let file = std::fs::File::open(temporary.path().join(MADE)).map_err(io)?;
         let mut bytes = Vec::new();

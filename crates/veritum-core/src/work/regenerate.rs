@@ -68,7 +68,7 @@ fn run(system: &System, package: &str, names: &[String]) -> Result<(), String> {
     let by = format!("--by-package={package}");
     let run = |program: &str, words: &[&str]| -> Result<(), String> {
         let ran = runner.run(program, words, &environment, &system.settings.stop).map_err(|e| error_words(&e))?;
-        if ran.is_fine() { Ok(()) } else { Err(format!("{program} failed: {}", ran.last_line())) }
+        if ran.is_fine() { Ok(()) } else { Err(format!("{program} failed: {}", ran.why())) }
     };
     for name in names {
         run(TRIGGER, &["--no-await", &by, name])?;

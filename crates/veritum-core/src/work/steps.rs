@@ -213,7 +213,7 @@ fn run_tool(
         let runner = system.tool_runner().map_err(str::to_owned)?;
         let stop = &system.settings.stop;
         let ran = runner.run(tool.program, &words, &environment, stop).map_err(|e| error_words(&e))?;
-        if ran.is_fine() { Ok(()) } else { Err(format!("{} failed: {}", tool.called, ran.last_line())) }
+        if ran.is_fine() { Ok(()) } else { Err(format!("{} failed: {}", tool.called, ran.why())) }
     })?;
     // If another program has taken one since, the next step that needs it reports that.
     let _ = session.context().lock_too(locks, &tool.takes_locks);
