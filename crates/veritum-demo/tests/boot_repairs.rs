@@ -4,14 +4,18 @@
 mod support;
 
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use support::{folder, open, small_world};
+use veritum_core::devices::{DiskSet, DiskVolume, VolumeKind};
 use veritum_core::event::NoObserver;
-use veritum_core::model::ActionResult;
+use veritum_core::machine::{Machine, RawDisk};
+use veritum_core::model::{ActionResult, SystemPath};
 use veritum_core::report::{Outcome, RepairReport, UndoReport};
 use veritum_core::work::{Agreement, BootRepairWanted, Settings, WorkError};
+use veritum_demo::Content;
 use veritum_demo::boot_disk::{BOOT_FAULTS, BootFault, Variant, boot_fault, disk, disk_as, write};
-use veritum_demo::world::World;
+use veritum_demo::world::{World, add, package};
 
 const SEED: u64 = 42;
 
@@ -267,6 +271,51 @@ fn of_sectors_whose_size_is_guessed_and_of_what_is_in_containers_nothing_is_writ
         assert_eq!((written(&report), told), (vec![(512, 1024)], vec!["there is no copy of its boot sector"]));
         assert_eq!(report.after.unwrap().outcome, Outcome::Damaged);
     }
+}
+
+/// A store with a package of the disk, by its record there.
+fn store_of(bench: &Bench, name: &str, version: &str) -> World {
+    bench.damaged(&[]);
+    let set = Arc::new(DiskSet::open(std::slice::from_ref(&bench.image)).unwrap());
+    let is_root = |volume: &DiskVolume| volume.contains.as_ref().is_some_and(|found| found.kind == VolumeKind::Ext4);
+    let root = set.volumes.iter().position(is_root).unwrap();
+    let disk = RawDisk::open(&set, root, &bench.image).unwrap();
+    let machine = Machine::open(&bench.image, Arc::new(disk)).unwrap();
+    let read = |path: &str| machine.read_up_to(&SystemPath::parse(path.as_bytes()).unwrap(), 1 << 24).unwrap().unwrap();
+    let mut own = package(name, version);
+    for line in String::from_utf8(read(&format!("/var/lib/dpkg/info/{name}.md5sums"))).unwrap().lines() {
+        let path = format!("/{}", line.split_once("  ").unwrap().1);
+        add(&mut own, &path, Content::File(read(&path)), 0o644);
+    }
+    World::new(&bench.dir.path().join("other"), &[own])
+}
+
+#[test]
+fn a_damaged_file_of_a_package_is_repaired_in_place_from_a_store() {
+    let bench = Bench::new();
+    let world = store_of(&bench, "linux-image-6.9.4-foreshore", "6.9.4-1");
+    let with =
+        |settings: Settings| Settings { store: world.settings().store, trust: world.settings().trust, ..settings };
+    for name in ["kernel-bytes", "module-bytes"] {
+        let before = bench.damaged(&[boot_fault(name).unwrap()]);
+        let wanted = BootRepairWanted::default();
+        let settings = with(bench.settings());
+        let report = open(&settings).repair_boot(wanted, &NoObserver, &mut |_| Agreement::Yes).unwrap();
+        let last = report.after.as_ref().unwrap_or(&report.before);
+        assert!(last.outcome != Outcome::Damaged, "{name}: {:?} {:?}", last.findings, last.left);
+        assert!(bench.bytes() == disk(SEED, &[]).unwrap(), "{name}: every byte is what it was without damage");
+        require_others_unchanged(name, &before, &bench.bytes(), &written(&report));
+        bench.undo();
+        assert!(bench.bytes() == before, "{name}: the undo is exact");
+    }
+    // Another size would need another place.
+    let before = bench.damaged(&[boot_fault("kernel-cut").unwrap()]);
+    let settings = with(bench.settings());
+    let report =
+        open(&settings).repair_boot(BootRepairWanted::default(), &NoObserver, &mut |_| Agreement::Yes).unwrap();
+    let left: Vec<&str> = report.before.left.iter().map(|left| &*left.reason).collect();
+    assert_eq!(left, ["it would get another size, which only the mounted system can give it"]);
+    assert!(bench.bytes() == before);
 }
 
 #[test]

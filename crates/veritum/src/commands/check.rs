@@ -71,7 +71,10 @@ pub(super) fn require_disks_alone(context: &Context, words: &[OsString], areas: 
         ));
     }
     let global = &context.global;
-    let others = [("--quick", global.quick), ("--complete", global.complete), ("--from", !global.from.is_empty())];
+    // Of the boot chain, files of packages are repaired in place.
+    let has_files = words.iter().any(|word| word == BOOTCHAIN.word());
+    let from = !global.from.is_empty() && !has_files;
+    let others = [("--quick", global.quick), ("--complete", global.complete), ("--from", from)];
     if let Some((option, _)) = others.iter().find(|(_, given)| *given) {
         return Err(Failure::usage(format!("{option} has no effect with --disk"), "nothing was done".into(), None));
     }

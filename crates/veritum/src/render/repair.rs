@@ -297,7 +297,7 @@ fn afterwards(report: &RepairReport) -> BTreeSet<&Action> {
     let found = report.before.findings.iter().filter(|f| done.iter().any(|a| a.findings.contains(&f.id)));
     let found = found.filter(|f| !is_left(f));
     // What is no problem, but not the last word either: an emergency menu.
-    let noted = report.after.iter().flat_map(|after| &after.findings).filter(|f| !f.verdict.is_problem());
+    let noted = report.after.iter().flat_map(|after| &after.notes);
     let noted = noted.filter(|f| done.iter().any(|action| action.subject == f.subject));
     found.chain(noted).filter_map(|f| f.action.as_ref()).collect()
 }

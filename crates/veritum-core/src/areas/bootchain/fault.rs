@@ -198,7 +198,7 @@ impl Faults {
                     (Some(one), Some(other)) => Some(one.min(other)),
                     (one, other) => one.or(other),
                 };
-                add_cause(&mut known.cause, &fault.cause);
+                fault.cause.split("; ").for_each(|cause| add_cause(&mut known.cause, cause));
                 known.generated = known.generated.take().or(fault.generated);
                 known.mends.extend(fault.mends);
                 known.refused = known.refused.take().or(fault.refused);
@@ -224,6 +224,10 @@ impl Faults {
             }
             _ => false,
         })
+    }
+
+    pub(super) fn all_mut(&mut self) -> impl Iterator<Item = &mut Fault> {
+        self.0.iter_mut()
     }
 
     /// Them in order: what breaks the start first, and each in the order in which the start meets it.

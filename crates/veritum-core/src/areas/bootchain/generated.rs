@@ -101,7 +101,7 @@ impl Fetch for New {
             Err(why) => Err(why),
         };
         let proved = match (&self.generated, proved) {
-            (Generated::Menu, Err(why)) => self.emergency(cx)?.map_err(|_| why),
+            (Generated::Menu, Err(why)) => self.emergency(cx, &why)?.map_err(|_| why),
             (_, proved) => proved,
         };
         Ok(match proved.and_then(|bytes| self.work(cx, bytes)) {
@@ -164,14 +164,14 @@ impl New {
     }
 
     /// An emergency menu, where the generator's is not right; examined like that.
-    fn emergency(&self, cx: &Cx<'_>) -> Result<Result<Vec<u8>, String>, WorkError> {
+    fn emergency(&self, cx: &Cx<'_>, why: &str) -> Result<Result<Vec<u8>, String>, WorkError> {
         let layout = Layout::open(cx)?;
         let made = cx
             .with_reference(&Scope { paths: vec![SystemPath::literal(MENU)], ..Scope::default() }, |reference| {
                 menu_emergency::text(&layout, &PackageFiles::new(cx, reference), places(&layout))
             })?;
         match made {
-            Ok(text) => self.prove(cx, text.into_bytes()),
+            Ok(text) => self.prove(cx, menu_emergency::because(&text, why).into_bytes()),
             Err(why) => Ok(Err(why)),
         }
     }

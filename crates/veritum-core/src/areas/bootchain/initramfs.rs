@@ -152,9 +152,10 @@ impl Differences {
         for one in right {
             let cause =
                 format!("it is not what its package ships; {} still contains the right one", self.kernel.initramfs);
-            let fault = Fault::on_path(Stage::Mounts, &one.from, Verdict::Altered, cause).latent();
-            faults
-                .push(fault.package(files.owner(&one.from)).known_by(KnownBy::Package).action(files.repair(&one.from)));
+            // The modules of the kernel are compared by themselves, too.
+            let path = files.listed(&one.from);
+            let fault = Fault::on_path(Stage::Mounts, &path, Verdict::Altered, cause).latent();
+            faults.push(fault.package(files.owner(&path)).known_by(KnownBy::Package).action(files.repair(&path)));
         }
         let is_proved = |one: &&Different| files.get(&one.from).is_ok();
         let (proved, unknown): (Vec<_>, Vec<_>) = wrong.into_iter().partition(is_proved);

@@ -67,9 +67,9 @@ pub(super) fn judge(
     };
     examined.coverage.examined += 1;
     let starts = judge_content(layout, files, (boots, root), &bytes, faults, examined);
-    match menu_emergency::is_emergency(&bytes) {
-        true => faults.push(fault(Verdict::Outdated, "it is an emergency menu, written by Veritum")),
-        false => age(files, faults),
+    match menu_emergency::cause(&bytes) {
+        Some(cause) => faults.push(fault(Verdict::Outdated, &cause)),
+        None => age(files, faults),
     }
     starts
 }

@@ -6,7 +6,7 @@ use super::mend::{Mend, Target};
 use super::menu::MENU;
 use super::packages::PackageFiles;
 use crate::devices::{PartitionType, VolumeKind};
-use crate::model::SystemPath;
+use crate::model::{SystemPath, readable};
 use crate::platform::debian::compare_versions;
 
 /// How it begins.
@@ -28,6 +28,23 @@ pub(super) fn menu(
         target,
         "an emergency menu with the kernels in /boot: have a whole one generated afterwards (update-grub)",
     ))
+}
+
+/// The beginning of the line that says why the system's own generator made none.
+const WHY: &str = "# Not generated, because: ";
+
+/// The menu with why the system's own generator made none, which is read by people and by the next check.
+pub(super) fn because(text: &str, why: &str) -> String {
+    let why: String = why.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+    text.replacen(MARK, &format!("{MARK}{WHY}{why}\n"), 1)
+}
+
+/// What is said about a menu that is one of these: that it is, and why.
+pub(super) fn cause(menu: &[u8]) -> Option<String> {
+    let lines = menu.strip_prefix(MARK.as_bytes())?;
+    let line = lines.split(|byte| *byte == b'\n').next().unwrap_or_default();
+    let why = line.strip_prefix(WHY.as_bytes()).map(|why| format!(", because {}", readable(why)));
+    Some(format!("it is an emergency menu, written by Veritum{}", why.unwrap_or_default()))
 }
 
 /// The text of the menu.
@@ -76,9 +93,4 @@ pub(super) fn text(
         ));
     }
     Ok(text)
-}
-
-/// Whether a menu is one of these.
-pub(super) fn is_emergency(menu: &[u8]) -> bool {
-    menu.starts_with(MARK.as_bytes())
 }

@@ -29,6 +29,7 @@ mod module_tree;
 mod mount_modules;
 mod mounts;
 mod others;
+mod package_contents;
 mod packages;
 mod parts;
 mod repair_steps;
@@ -137,6 +138,9 @@ impl Area for Bootchain {
             cx.with_reference(&Scope { paths, ..Scope::default() }, |reference| {
                 later.judge(&PackageFiles::new(cx, reference), &mut faults, &mut examined);
             })?;
+        }
+        if cx.system.disks.is_some() {
+            package_contents::add(cx, &mut faults)?;
         }
         let rules = Rules {
             system: Some(cx.system),

@@ -89,6 +89,19 @@ impl<'a> PackageFiles<'a> {
         Some((self.reference.package_of(expected).clone(), expected.authority))
     }
 
+    /// The digest and the size of what a package ships at a path, if more than its MD5 is known.
+    pub(super) fn expected_content(&self, path: &SystemPath) -> Option<(Digest, u64)> {
+        match self.expected(path)?.kind {
+            ExpectedKind::File { size, digest } if size <= MAX_FILE => Some((digest, size)),
+            _ => None,
+        }
+    }
+
+    /// The path as its package lists it.
+    pub(super) fn listed(&self, path: &SystemPath) -> SystemPath {
+        self.expected(path).map_or_else(|| path.clone(), |expected| expected.listed.clone())
+    }
+
     /// Compares a content with what a package ships at a path.
     pub(super) fn compare(&self, path: &SystemPath, bytes: &[u8]) -> Content {
         self.judge(path, bytes.len() as u64, &|| Digest::hash(bytes), &|| Md5::hash(bytes))

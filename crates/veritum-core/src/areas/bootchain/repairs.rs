@@ -11,7 +11,7 @@ use super::repair_steps::{Disk, NewContent};
 use super::repair_targets::Addition;
 use crate::areas::{Examined, Step};
 use crate::devices::Patches;
-use crate::model::{Action, ActionKind, FindingId, KnownBy, Remedy, StartEffect, Subject, SystemPath};
+use crate::model::{Action, ActionKind, FindingId, KnownBy, Remedy, StartEffect, Subject, SystemPath, Verdict};
 use crate::plan::{DiskDoubt, Left};
 use crate::report::ActionReport;
 use crate::system::System;
@@ -67,7 +67,7 @@ pub(super) fn add(faults: Faults, layout: &Layout, rules: &Rules<'_>, examined: 
                     examined.of_files.extend(planner.of_files(&fault));
                     // What only the mounted system can be given is given there.
                     if rules.is_unmounted && fault.subject.as_path().is_some() && !table_is_open {
-                        finding.action = Some(mounted());
+                        finding.action = Some(if lacks_package(&fault) { with_package() } else { mounted() });
                     }
                     if why.ends_with(IN_USE) {
                         finding.action = Some(if rules.is_unmounted { UNMOUNT } else { FROM_OUTSIDE }.into());
@@ -195,12 +195,26 @@ impl Planner<'_> {
         if fault.stage == Stage::Firmware {
             return "the firmware goes on with the next entry; it can be that of a disk that is not here".to_owned();
         }
+        if let Some((id, _)) = fault.package.as_ref().filter(|_| self.rules.is_unmounted && lacks_package(fault)) {
+            return format!("its package {} is not available here", id.name);
+        }
         let is_file = fault.subject.as_path().is_some();
         match is_file && self.rules.is_unmounted {
             true => "only the mounted system can be given such a file".to_owned(),
             false => "its right content is not known here".to_owned(),
         }
     }
+}
+
+/// Whether a file of a package that is there could be repaired in place with that package.
+fn lacks_package(fault: &Fault) -> bool {
+    let is_open = fault.mends.is_empty() && fault.refused.is_none();
+    is_open && fault.package.is_some() && fault.verdict != Verdict::Missing && fault.known_by != KnownBy::Medium
+}
+
+/// What a person does about that.
+fn with_package() -> Action {
+    Action::explained("name a folder with the package", "veritum repair bootchain --from DIR")
 }
 
 /// What a person does about what only the mounted system can be given.
