@@ -282,7 +282,6 @@ fn what_an_unmounted_system_lacks_is_repaired_with_its_package_or_when_it_is_mou
         ("module-bytes", "--from"),
         ("kernel-bytes", "--from"),
         ("kernel-missing", "--root"),
-        ("initramfs-other", "--from"),
         ("initramfs-init", "--root"),
     ] {
         let report = Bench::new(&[boot_fault(name).unwrap()]).check();
@@ -291,6 +290,14 @@ fn what_an_unmounted_system_lacks_is_repaired_with_its_package_or_when_it_is_mou
         let mut actions = report.findings.iter().filter_map(|finding| finding.action.as_ref());
         assert!(actions.any(named), "{name}: {:?}", report.findings);
     }
+}
+
+#[test]
+fn a_module_that_differs_from_its_package_and_from_its_copy_is_reported_once() {
+    let report = Bench::new(&[boot_fault("initramfs-other").unwrap()]).check();
+    let causes: Vec<_> = report.findings.iter().filter_map(|finding| finding.cause.as_deref()).collect();
+    let once = "it is not what its package ships; /boot/initrd.img-6.9.4-foreshore still contains the right one";
+    assert_eq!(causes, [once]);
 }
 
 #[test]

@@ -294,6 +294,7 @@ impl Tree<'_, '_> {
             // Only the list of modules tells of one that no known package ships.
             let what = if self.files.owner(&path).is_none() { "the list of modules names it" } else { what };
             let cause = self.why(&path).map_or_else(String::new, |why| format!("{what}; {why}"));
+            let path = self.files.listed(&path);
             let fault = Fault::on_path(Stage::Mounts, &path, verdict, cause).breaks().known_by(known);
             self.faults.push(fault.package(self.files.owner(&path)).action(self.files.repair(&path)));
         }
@@ -305,6 +306,7 @@ impl Tree<'_, '_> {
             return self.faults.push(fault.latent().known_by(known).action(self.files.repair(self.folder)));
         }
         for path in &paths {
+            let path = &self.files.listed(path);
             let fault = Fault::on_path(Stage::Mounts, path, verdict, what).latent().known_by(known);
             self.faults.push(fault.package(self.files.owner(path)).action(self.files.repair(path)));
         }
