@@ -119,6 +119,9 @@ fn a_program_that_only_helps_does_not_start_the_system() {
     assert!(told[0].1.contains("no entry starts EFI/foreshore"), "{told:?}");
 }
 
+/// The firmware's variables: names of files, and contents.
+type Variables = Vec<(String, Vec<u8>)>;
+
 /// A mounted system, with its disk and a folder as the firmware.
 struct Mounted {
     _folder: tempfile::TempDir,
@@ -166,7 +169,7 @@ impl Mounted {
         self.put(&entry_name(number), &new_entry(name, &target).unwrap());
     }
 
-    fn all(&self) -> Vec<(String, Vec<u8>)> {
+    fn all(&self) -> Variables {
         let folder = self.settings.firmware.as_ref().unwrap();
         let mut all: Vec<_> = std::fs::read_dir(folder)
             .unwrap()
@@ -287,24 +290,47 @@ fn the_firmware_of_a_computer_that_never_started_the_disk_is_left_alone() {
     assert_eq!(bench.all(), before);
 }
 
-#[test]
-fn a_write_to_the_firmware_that_was_interrupted_is_finished_and_undone() {
+/// A repair that was interrupted when the entry was written, and the order was not; with what the variables were before, and after.
+fn interrupted() -> (Mounted, Variables, Variables) {
     let bench = Mounted::new();
     bench.entry(0, "Ferry", FERRY, &bench.target.id);
     bench.put("BootOrder", &order_bytes(&[0]));
     let before = bench.all();
     bench.repair();
     let done = bench.all();
-    // As it is when the entry was written, and the order was not.
     bench.put("BootOrder", &order_bytes(&[0]));
     let log = bench.world.at("/var/lib/veritum/changes/1/journal");
     let text = std::fs::read_to_string(&log).unwrap();
     let until = text.find("\"record\":\"delegated-done\"").and_then(|at| text[..at].rfind('\n')).unwrap();
     std::fs::write(&log, &text[..=until]).unwrap();
     std::fs::remove_file(bench.world.at("/var/lib/veritum/changes.index")).unwrap();
+    (bench, before, done)
+}
+
+#[test]
+fn a_write_to_the_firmware_that_was_interrupted_is_finished_and_undone() {
+    let (bench, before, done) = interrupted();
     let report = open(&bench.settings).recover(&NoObserver).unwrap();
     assert_eq!(report.changes.iter().map(|change| change.result).collect::<Vec<_>>(), [Recovered::Finished]);
     assert_eq!(bench.all(), done);
+    bench.undo();
+    assert_eq!(bench.all(), before);
+}
+
+#[test]
+fn on_another_computer_its_firmware_is_left_alone_and_that_is_said() {
+    let (bench, before, _) = interrupted();
+    let order = bench.firmware.read("BootOrder").unwrap();
+    bench.put("BootOrder", &order_bytes(&[7]));
+    let others = bench.all();
+    let report = open(&bench.settings).recover(&NoObserver).unwrap();
+    assert_eq!(report.changes[0].result, Recovered::Closed);
+    let why = report.changes[0].why.clone().unwrap();
+    assert_eq!(why, "it is not known whether this was done: firmware entries: write to the firmware");
+    bench.undo();
+    assert_eq!(bench.all(), others);
+    // Back on its own, what was written is undone.
+    bench.firmware.write("BootOrder", order.as_deref()).unwrap();
     bench.undo();
     assert_eq!(bench.all(), before);
 }

@@ -3,6 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+use super::beside::LoggedResult;
 use super::committed::Committed;
 use super::context::ChangeContext;
 use super::disk_write;
@@ -13,7 +14,7 @@ use super::record::Record;
 use super::swap::{backward, forward};
 use super::{ChangeError, JournalError, overview};
 use crate::event::Event;
-use crate::model::word_enum;
+use crate::model::{ActionKind, word_enum};
 use crate::plan::ActionOutcome;
 use crate::platform::services;
 
@@ -24,7 +25,7 @@ word_enum! {
         Finished = "finished",
         /// Its last round was undone, if it had one: it was not committed, or could not be completed whole.
         TakenBack = "taken-back",
-        /// All its rounds were complete; only its last record was missing.
+        /// All its rounds were complete; its last record was missing, or the result of a tool.
         Closed = "closed",
     }
 }
@@ -36,7 +37,7 @@ pub struct RecoveredChange {
     pub change: u64,
     /// The result.
     pub result: Recovered,
-    /// Why a committed round that takes effect as a whole was undone nevertheless.
+    /// Why a committed round that takes effect as a whole was undone nevertheless, or what is not known of the last action.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
 }
@@ -128,7 +129,7 @@ fn last_round(
         let is_beside = |r: &Record| matches!(r, Record::Delegated { .. } | Record::Disk { .. });
         let is_untouched = rounds.is_empty() && !log.records.iter().any(is_beside);
         let result = if is_untouched { Recovered::TakenBack } else { Recovered::Closed };
-        return Ok((result, None, None));
+        return Ok((result, None, not_known(log)));
     };
     let folders = Folders::default();
     let committed = Committed::from_log(number, last, &folders);
@@ -146,6 +147,13 @@ fn last_round(
     let kept = backward(&context, &committed).map_err(unfinished)?;
     let why = not_possible.clone().unwrap_or_else(|| "interrupted".into());
     Ok((Recovered::TakenBack, Some(Record::TakenBack { round: last.round, why, kept }), not_possible))
+}
+
+/// What is not known of the last action, if that was a tool's, or one on the firmware of another computer: whether it was done.
+fn not_known(log: &ChangeLog) -> Option<String> {
+    let last = log.beside().pop().filter(|last| last.result == LoggedResult::Unfinished)?;
+    let kind = ActionKind::from_word(&last.what).filter(|kind| *kind != ActionKind::Pause)?;
+    Some(format!("it is not known whether this was done: {}: {}", last.subject, kind.label()))
 }
 
 /// The first action that failed, and why.

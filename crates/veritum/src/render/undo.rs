@@ -172,7 +172,8 @@ pub(crate) fn recovered_lines(report: &RecoverReport) -> String {
             (Recovered::TakenBack, Some(why)) => {
                 format!("could not be completed ({why}); rolled back, as it takes effect as a whole or not at all")
             }
-            (Recovered::Closed, _) => "was complete; only its last log entry was missing".into(),
+            (Recovered::Closed, Some(why)) => format!("was interrupted; {why}"),
+            (Recovered::Closed, None) => "was complete; only its last log entry was missing".into(),
         };
         let label = if done.why.is_some() { Label::Problem } else { Label::Good };
         text.push_str(&format!("{} {words}\n", paint(label, &format!("change {}", done.change))));
@@ -182,7 +183,7 @@ pub(crate) fn recovered_lines(report: &RecoverReport) -> String {
 
 pub(crate) fn recovered(context: &Context, report: &RecoverReport) -> String {
     let text = recovered_lines(report) + "\n";
-    let disturbed = report.changes.iter().filter(|done| done.why.is_some());
+    let disturbed = report.changes.iter().filter(|done| done.why.is_some() && done.result != Recovered::Closed);
     let explain = |number: u64| {
         (context.command(&format!("explain {number}")), "what was rolled back, and what is left in the backups")
     };
@@ -210,6 +211,9 @@ mod tests {
             |done| recovered_lines(&RecoverReport { format: RecoverReport::FORMAT.into(), changes: vec![done] });
         assert!(lines(done(Recovered::Finished, None)).contains("now completed"));
         assert!(lines(done(Recovered::TakenBack, None)).contains("the system is unchanged"));
+        assert!(lines(done(Recovered::Closed, None)).contains("was complete"));
+        let text = lines(done(Recovered::Closed, Some("it is not known whether this was done: quay")));
+        assert!(text.contains("was interrupted; it is not known") && !text.contains("was complete"), "{text}");
         let text = lines(done(Recovered::TakenBack, Some("/usr/bin/quay: changed since it was checked")));
         assert!(text.contains("(/usr/bin/quay: changed since it was checked); rolled back"), "{text}");
         assert!(!text.contains("unchanged") && !text.contains("not committed"), "{text}");
