@@ -169,6 +169,38 @@ fn an_image_that_is_in_use_or_was_changed_since_is_left_alone() {
     assert_eq!(disk.digest(), changed);
 }
 
+/// The disk in a partition of another that begins at 1 MiB, with an MBR.
+fn in_a_partition(inner: &[u8]) -> Vec<u8> {
+    let mut whole = vec![0u8; 1 << 20];
+    let (start, size) = (2048u32.to_le_bytes(), u32::try_from(inner.len() / 512).unwrap().to_le_bytes());
+    whole[446 + 4] = 0x83;
+    whole[446 + 8..446 + 12].copy_from_slice(&start);
+    whole[446 + 12..446 + 16].copy_from_slice(&size);
+    whole[510..512].copy_from_slice(&[0x55, 0xaa]);
+    whole.extend_from_slice(inner);
+    whole.extend(vec![7u8; 1 << 20]);
+    whole
+}
+
+#[test]
+fn a_file_system_whose_first_superblock_is_lost_is_corrected_by_a_copy() {
+    let Some(disk) = OldDisk::new() else { return };
+    if !is_root() {
+        return println!("SKIPPED: a loop device needs root");
+    }
+    let mut whole = in_a_partition(&std::fs::read(&disk.image).unwrap());
+    let at = (1 << 20) + 1024;
+    whole[at..at + 1024].fill(0);
+    std::fs::write(&disk.image, &whole).unwrap();
+    // By a copy of the superblock, more than the superblock can be wrong: users' files come first.
+    let copies = disk.rescue();
+    let report = disk.repair(Some(&copies)).unwrap();
+    assert_eq!(actions(&report), [(ActionKind::Correct, ActionResult::Done)], "{report:?}");
+    assert!(report.area(VOLUMES).unwrap().remaining.is_empty(), "{report:?}");
+    undo(&disk.world.settings(), None).unwrap();
+    assert_eq!(disk.digest(), Digest::hash(&whole));
+}
+
 #[test]
 fn what_lies_in_a_partition_is_corrected_there_and_nowhere_else() {
     let Some(disk) = OldDisk::new() else { return };
@@ -177,15 +209,7 @@ fn what_lies_in_a_partition_is_corrected_there_and_nowhere_else() {
     }
     disk.debug("sif /usr/bin/ferry blocks 99");
     let inner = std::fs::read(&disk.image).unwrap();
-    // An MBR with one partition that begins at 1 MiB.
-    let mut whole = vec![0u8; 1 << 20];
-    let (start, size) = (2048u32.to_le_bytes(), u32::try_from(inner.len() / 512).unwrap().to_le_bytes());
-    whole[446 + 4] = 0x83;
-    whole[446 + 8..446 + 12].copy_from_slice(&start);
-    whole[446 + 12..446 + 16].copy_from_slice(&size);
-    whole[510..512].copy_from_slice(&[0x55, 0xaa]);
-    whole.extend_from_slice(&inner);
-    whole.extend(vec![7u8; 1 << 20]);
+    let whole = in_a_partition(&inner);
     std::fs::write(&disk.image, &whole).unwrap();
     let report = disk.repair(None).unwrap();
     assert_eq!(actions(&report), [(ActionKind::Correct, ActionResult::Done)]);

@@ -8,6 +8,7 @@ use std::time::Duration;
 
 use super::delegate::{Limit, ToolOutput, run_keeping};
 use super::e2fsprogs::tool;
+use crate::devices::ext4::FileSystem;
 use crate::model::{error_words, word_enum};
 
 /// At most so much of the output is read, from its end, in bytes.
@@ -182,17 +183,41 @@ fn checker() -> Result<String, String> {
     Ok(found.to_string_lossy().into_owned())
 }
 
+/// A copy of a superblock, by which a file system is checked whose first one is lost.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct SuperblockCopy {
+    /// Its block.
+    pub block: u64,
+    /// The size of a block in bytes.
+    pub size: u64,
+}
+
+impl SuperblockCopy {
+    /// The copy by which a file system was opened, if its first superblock is lost.
+    #[must_use]
+    pub fn of(fs: &FileSystem<'_>) -> Option<Self> {
+        let superblock = &fs.superblock;
+        (fs.copy_in != 0).then(|| Self { block: superblock.start_of(fs.copy_in), size: superblock.block_size })
+    }
+
+    fn words(copy: Option<Self>) -> impl Iterator<Item = OsString> {
+        let words = copy.map(|copy| ["-b".to_owned(), copy.block.to_string(), "-B".to_owned(), copy.size.to_string()]);
+        words.into_iter().flatten().map(OsString::from)
+    }
+}
+
 /// Checks a file system without changing anything. `offset` is where it begins on the disk or in the image, in bytes.
 ///
 /// # Errors
 /// Why it could not be checked.
-pub fn check(disk: &Path, offset: u64, stop: &AtomicBool) -> Result<Findings, String> {
+pub fn check(disk: &Path, offset: u64, copy: Option<SuperblockCopy>, stop: &AtomicBool) -> Result<Findings, String> {
     let mut place = disk.canonicalize().map_err(|e| error_words(&e))?.into_os_string();
     if offset > 0 {
         place.push(format!("?offset={offset}"));
     }
     let limit = Limit { most: NO_END, stop: Some(stop) };
-    let words = [OsString::from("-n"), OsString::from("-f"), place];
+    let fixed = [OsString::from("-n"), OsString::from("-f")].into_iter().chain(SuperblockCopy::words(copy));
+    let words: Vec<OsString> = fixed.chain([place]).collect();
     let ran = run_keeping(&checker()?, &words, &[], limit, MAX_OUTPUT).map_err(|e| error_words(&e))?;
     judged(&ran)
 }
@@ -201,9 +226,10 @@ pub fn check(disk: &Path, offset: u64, stop: &AtomicBool) -> Result<Findings, St
 ///
 /// # Errors
 /// Why it could not be corrected. What is left is not an error: another check finds it.
-pub fn correct(device: &Path, undo_file: &Path) -> Result<Findings, String> {
+pub fn correct(device: &Path, copy: Option<SuperblockCopy>, undo_file: &Path) -> Result<Findings, String> {
     let limit = Limit { most: NO_END, stop: None };
-    let words = [OsString::from("-f"), "-y".into(), "-z".into(), undo_file.into(), device.into()];
+    let fixed = [OsString::from("-f"), "-y".into(), "-z".into(), undo_file.into()];
+    let words: Vec<OsString> = fixed.into_iter().chain(SuperblockCopy::words(copy)).chain([device.into()]).collect();
     let ran = run_keeping(&checker()?, &words, &[], limit, MAX_OUTPUT).map_err(|e| error_words(&e))?;
     judged(&ran)
 }

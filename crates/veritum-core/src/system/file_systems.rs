@@ -13,7 +13,7 @@ use crate::machine::volumes;
 use crate::model::{Digest, SystemPath, error_chain, error_words};
 use crate::plan::{Correction, CountsChange, ToolChange};
 use crate::platform::block_devices::{Node, in_use};
-use crate::platform::e2fsck;
+use crate::platform::e2fsck::{self, SuperblockCopy};
 use crate::platform::e2fsprogs::set_mount_counts;
 use crate::platform::e2undo;
 
@@ -77,7 +77,12 @@ impl System {
         let node = Node::of(&disk, change.offset, change.size)?;
         let overwritten = state.join(&change.overwritten);
         let done = match &change.undoes {
-            None => e2fsck::correct(&node.path, &overwritten).map(drop),
+            None => {
+                let device = Device::open(&node.path).map_err(|e| error_chain(&e))?;
+                let whole = Window::new(&device, 0, device.size());
+                let fs = FileSystem::open(&whole)?;
+                e2fsck::correct(&node.path, SuperblockCopy::of(&fs), &overwritten).map(drop)
+            }
             Some(earlier) => e2fsck::undo(&node.path, &state.join(earlier), &overwritten),
         };
         // Without this, nothing is undone later.

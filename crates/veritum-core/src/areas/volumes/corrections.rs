@@ -12,7 +12,7 @@ use crate::event::{Event, Observer, Phase};
 use crate::model::{ActionKind, FindingId, Remedy, Subject, SystemPath, Verdict, error_words, readable};
 use crate::plan::{Correction, DiskDoubt, Left, ToolChange};
 use crate::platform::block_devices::in_use;
-use crate::platform::e2fsck::{self, Findings};
+use crate::platform::e2fsck::{self, Findings, SuperblockCopy};
 use crate::report::ActionReport;
 use crate::system::WorkError;
 
@@ -86,7 +86,7 @@ impl Corrections {
             );
         }
         observer.on_event(Event::Begin { phase: Phase::Metadata, items: 0, bytes: 0 });
-        let checked = e2fsck::check(device.path(), part.start, stop);
+        let checked = e2fsck::check(device.path(), part.start, SuperblockCopy::of(&fs), stop);
         observer.on_event(Event::End);
         let checked = match checked {
             Ok(checked) => checked,
