@@ -1,6 +1,6 @@
 //! [`Step`]: one change that a repair would make, and its place in the preview.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::fmt::Debug;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -129,6 +129,33 @@ impl FileWork {
         self.made.insert(digest, content);
         let index = self.plan.actions.len() as u32 + 1;
         let action = PlannedAction::new(place, before, Operation::Put(vec![item]));
+        self.plan.actions.push(PlannedAction { index, ..action });
+        &mut self.plan.actions[index as usize - 1]
+    }
+}
+
+impl FileWork {
+    /// Adds a folder that does not exist, with files by their paths below it. Returns its action, so far without findings.
+    pub fn put_folder(
+        &mut self,
+        place: SystemPath,
+        files: Vec<(SystemPath, Vec<u8>)>,
+        owner: (u32, u32),
+        mtime: i64,
+    ) -> &mut PlannedAction {
+        let above = |path: &SystemPath| std::iter::successors(path.parent(), SystemPath::parent);
+        let mut folders: BTreeSet<SystemPath> = files.iter().flat_map(|(below, _)| above(below)).collect();
+        folders.insert(SystemPath::root());
+        let folder = |below| Item::new(below, ItemKind::Folder, 0o755, owner, mtime);
+        let mut items: Vec<Item> = folders.into_iter().map(folder).collect();
+        for (below, content) in files {
+            let digest = Digest::hash(&content);
+            let kind = ItemKind::File { digest, size: content.len() as u64 };
+            items.push(Item::new(below, kind, 0o644, owner, mtime));
+            self.made.insert(digest, content);
+        }
+        let index = self.plan.actions.len() as u32 + 1;
+        let action = PlannedAction::new(place, None, Operation::Put(items));
         self.plan.actions.push(PlannedAction { index, ..action });
         &mut self.plan.actions[index as usize - 1]
     }

@@ -8,7 +8,7 @@ use super::menu::Started;
 use super::packages::{Content, PackageFiles, without_dots};
 use crate::areas::Examined;
 use crate::formats::program::program_needs;
-use crate::model::{KnownBy, SystemPath, Verdict};
+use crate::model::{Action, KnownBy, SystemPath, Verdict};
 
 /// What the kernel, or the initial file system, starts if no argument says otherwise.
 const INIT: &str = "/sbin/init";
@@ -193,6 +193,13 @@ fn missing(files: &PackageFiles<'_>, one: &Needed, faults: &mut Faults) {
     };
     let known = if files.owner(path).is_some() { KnownBy::Package } else { KnownBy::Derived };
     let fault = fault(files, path, Verdict::Missing, cause).known_by(known);
+    let fault = match one.kind {
+        Kind::Folder => {
+            let make = Action::explained("make the folder, in the mounted system", format!("mkdir -m 755 {path}"));
+            fault.action(make).mended(Err("it is a protected place: nothing is written there".to_owned()))
+        }
+        _ => fault,
+    };
     // A library that no package is known to ship can be in a folder that only the dynamic linker's own list names.
     faults.push(fault.breaks_if(one.kind != Kind::Library || owned.is_some()));
 }

@@ -23,6 +23,9 @@ const DEFAULT: &str = "default.target";
 /// A unit that is a link to this is never started.
 const MASK: &str = "/dev/null";
 
+/// Why nothing is written about what a person can have wanted.
+const MEANT: &str = "whether that was meant is not known here";
+
 /// Judges the targets that a start with the arguments of the menu's default entry reaches.
 pub(super) fn judge(files: &PackageFiles<'_>, started: Option<&Started>, faults: &mut Faults) {
     let first = default_target(started);
@@ -33,7 +36,7 @@ pub(super) fn judge(files: &PackageFiles<'_>, started: Option<&Started>, faults:
             "take the argument out of /etc/default/grub, then have the menu generated again, in the mounted system",
             "update-grub",
         );
-        faults.push(fault.breaks().known_by(KnownBy::Derived).action(action));
+        faults.push(fault.breaks().known_by(KnownBy::Derived).action(action).mended(Err(MEANT.to_owned())));
     }
     for name in std::iter::once(first).chain(TARGETS) {
         let places = UNITS.iter().filter_map(|folder| SystemPath::literal(folder).child(name.as_bytes()).ok());
@@ -65,6 +68,6 @@ pub(super) fn judge(files: &PackageFiles<'_>, started: Option<&Started>, faults:
             _ => continue,
         };
         let fault = Fault::on_path(Stage::FirstProgram, &entry, Verdict::Inconsistent, cause);
-        faults.push(fault.breaks().known_by(KnownBy::Derived).action(action));
+        faults.push(fault.breaks().known_by(KnownBy::Derived).action(action).mended(Err(MEANT.to_owned())));
     }
 }

@@ -1,10 +1,11 @@
 //! What a repair of the boot chain writes, as the steps of a plan.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use super::fault::Fault;
 use super::generated::Generated;
-use super::repair_targets::Addition;
+use super::repair_targets::{Addition, new_folder};
 use super::repairs::{Answer, Planner};
 use crate::areas::{DiskWork, Examined, FileWork, Step, Work};
 use crate::devices::Patches;
@@ -121,9 +122,25 @@ impl Planner<'_> {
             .filter(|(_, new)| !new.findings.is_empty());
         let owner = self.rules.system.and_then(|system| system.settings.policy.owner_of_root).unwrap_or((0, 0));
         let mut work = FileWork::default();
+        let mut folders: BTreeMap<SystemPath, Vec<NewContent>> = BTreeMap::new();
+        let system = self.rules.system;
         for (path, new) in own {
+            if let Some(folder) = system.and_then(|system| new_folder(system, &new.place)) {
+                folders.entry(folder).or_default().push(new);
+                continue;
+            }
             let action = work.put((new.place, new.before), new.content, owner, self.rules.now.as_second());
             (action.listed, action.findings, action.package) = (path, new.findings, new.package);
+        }
+        for (folder, files) in folders {
+            let findings = files.iter().flat_map(|new| new.findings.clone()).collect::<BTreeSet<_>>();
+            let below = |new: NewContent| {
+                let below = SystemPath::root().join(new.place.below(&folder)?).ok()?;
+                Some((below, new.content))
+            };
+            let files = files.into_iter().filter_map(below).collect();
+            let action = work.put_folder(folder.clone(), files, owner, self.rules.now.as_second());
+            (action.listed, action.findings) = (folder, findings.into_iter().collect());
         }
         if !work.plan.actions.is_empty() {
             examined.steps.push(Step::new(self.shows, Work::Files(work)));

@@ -11,6 +11,7 @@ use crate::model::{Stat, SystemPath, error_chain, error_words, readable};
 use crate::plan::VariableChange;
 use crate::platform::block_devices::in_use;
 use crate::report::LineReport;
+use crate::system::System;
 
 /// A file of the machine: its place, what is there, and its content.
 pub(super) type FileNow = (SystemPath, Option<Stat>, Vec<u8>);
@@ -28,6 +29,32 @@ pub(super) struct Addition {
 }
 
 const OTHER_SIZE: &str = "it would get another size, which only the mounted system can give it";
+
+/// The place of a file whose folder does not exist, and is made with it.
+fn new_place(system: &System, path: &SystemPath) -> Result<SystemPath, String> {
+    let unknown = "its folder does not exist";
+    let mut names = vec![path.name().to_vec()];
+    let mut folder = path.parent().ok_or(unknown)?;
+    let there = loop {
+        if let Ok(there) = system.machine.resolve(&folder) {
+            break there;
+        }
+        names.push(folder.name().to_vec());
+        // A link that leads nowhere is not replaced.
+        if system.machine.look(&folder).is_ok_and(|found| found.is_some()) {
+            return Err("its folder is a link that leads nowhere".to_owned());
+        }
+        folder = folder.parent().ok_or(unknown)?;
+    };
+    let below = names.iter().rev().try_fold(there, |place, name| place.child(name));
+    below.map_err(|_| unknown.to_owned())
+}
+
+/// The topmost folder above a place that does not exist.
+pub(super) fn new_folder(system: &System, place: &SystemPath) -> Option<SystemPath> {
+    let is_missing = |folder: &SystemPath| system.machine.dir(folder).is_err();
+    std::iter::successors(place.parent(), SystemPath::parent).take_while(is_missing).last()
+}
 
 impl Planner<'_> {
     pub(super) fn add(&self, mend: &Mend, addition: &mut Addition) -> Result<(), String> {
@@ -133,7 +160,12 @@ impl Planner<'_> {
             return Ok((known.place.clone(), known.before, known.content.clone()));
         }
         let system = self.rules.system.ok_or("no system can be read")?;
-        let (place, before) = system.place_of_file(path).ok_or("its folder does not exist")?;
+        let found = system.place_of_file(path);
+        let (place, before) = match found {
+            Some(found) => found,
+            None if self.rules.is_unmounted => return Err("its folder does not exist".to_owned()),
+            None => return Ok((new_place(system, path)?, None, Vec::new())),
+        };
         if before.is_none() && self.rules.is_unmounted {
             return Err("only the mounted system can be given another file".to_owned());
         }

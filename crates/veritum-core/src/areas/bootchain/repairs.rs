@@ -69,6 +69,9 @@ pub(super) fn add(faults: Faults, layout: &Layout, rules: &Rules<'_>, examined: 
                     if rules.is_unmounted && fault.subject.as_path().is_some() && !table_is_open {
                         finding.action = Some(if lacks_package(&fault) { with_package() } else { mounted() });
                     }
+                    if rules.is_unmounted && fault.stage == Stage::Root && fault.mends.is_empty() {
+                        finding.action = Some(by_its_own_check());
+                    }
                     if why.ends_with(IN_USE) {
                         finding.action = Some(if rules.is_unmounted { UNMOUNT } else { FROM_OUTSIDE }.into());
                     }
@@ -192,6 +195,9 @@ impl Planner<'_> {
         if fault.known_by == KnownBy::Medium {
             return NOT_KEPT.to_owned();
         }
+        if fault.stage == Stage::Root {
+            return "the structure of a file system is corrected by its own check only".to_owned();
+        }
         if fault.stage == Stage::Firmware {
             return "the firmware goes on with the next entry; it can be that of a disk that is not here".to_owned();
         }
@@ -215,6 +221,14 @@ fn lacks_package(fault: &Fault) -> bool {
 /// What a person does about that.
 fn with_package() -> Action {
     Action::explained("name a folder with the package", "veritum repair bootchain --from DIR")
+}
+
+/// What a person does about the structure of a file system.
+fn by_its_own_check() -> Action {
+    Action::explained(
+        "copy users' files first (veritum rescue --to DIR); then let its own check correct it",
+        "veritum repair volumes",
+    )
 }
 
 /// What a person does about what only the mounted system can be given.
