@@ -205,3 +205,24 @@ pub struct ToolRun {
     /// The equivalent command.
     pub by_hand: String,
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_new_folder_comes_before_the_folders_in_it_and_these_before_their_files() {
+        let mut work = FileWork::default();
+        let path = |text: &'static str| SystemPath::literal(text);
+        let files = vec![(path("/deep/below/one"), b"1".to_vec()), (path("/two"), b"2".to_vec())];
+        let action = work.put_folder(path("/boot/quay"), files, (0, 0), 5);
+        assert_eq!((action.index, action.before), (1, None));
+        let Operation::Put(items) = &action.operation else { panic!("{action:?}") };
+        let told: Vec<(String, bool)> =
+            items.iter().map(|item| (item.below.to_string(), item.kind == ItemKind::Folder)).collect();
+        let expected =
+            [("/", true), ("/deep", true), ("/deep/below", true), ("/deep/below/one", false), ("/two", false)];
+        assert_eq!(told, expected.map(|(path, is_folder)| (path.to_owned(), is_folder)));
+        assert_eq!(work.made.len(), 2);
+    }
+}
