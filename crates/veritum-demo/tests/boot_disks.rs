@@ -282,6 +282,7 @@ fn what_an_unmounted_system_lacks_is_repaired_with_its_package_or_when_it_is_mou
         ("module-bytes", "--from"),
         ("kernel-bytes", "--from"),
         ("kernel-missing", "--root"),
+        ("first-program-locked", "--root"),
         ("initramfs-init", "--root"),
     ] {
         let report = Bench::new(&[boot_fault(name).unwrap()]).check();

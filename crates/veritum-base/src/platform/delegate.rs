@@ -28,10 +28,11 @@ impl ToolOutput {
         self.status == Some(0)
     }
 
-    /// Why it failed: the last line of its output that contains an error, else the last one. Behind an error there can be a usage.
+    /// Why it failed: the last line of its output that contains an error, and is no heading; else the last one. A usage, or a list, can
+    /// follow the error.
     #[must_use]
     pub fn why(&self) -> String {
-        let is_error = |line: &&str| line.to_lowercase().contains("error");
+        let is_error = |line: &&str| line.to_lowercase().contains("error") && !line.ends_with(':');
         let found = self.said.lines().map(str::trim).rfind(is_error);
         found.map_or_else(|| self.last_line(), str::to_owned)
     }
@@ -148,6 +149,10 @@ mod tests {
         assert_eq!((ran.status, ran.last_line().as_str()), (Some(3), ".C.UTF-8"));
         let failed = ToolOutput { status: Some(1), said: "quay\nprobe: error: no pier\nTry --help\n".into() };
         assert_eq!((failed.why(), ran.why()), ("probe: error: no pier".to_owned(), ".C.UTF-8".to_owned()));
+        let said =
+            "quay: error processing pier (--configure):\n script returned error exit status 1\nErrors in:\n pier\n";
+        let listed = ToolOutput { status: Some(1), said: said.into() };
+        assert_eq!(listed.why(), "script returned error exit status 1");
         let long = run("/bin/sh", &["-c", "yes | head -c 100000"], &[], Limit::SHORT).unwrap();
         assert!(long.is_fine() && !long.said.is_empty() && long.said.len() as u64 <= SAID);
         let begun = std::time::Instant::now();

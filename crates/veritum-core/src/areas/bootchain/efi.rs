@@ -130,12 +130,13 @@ pub(super) fn judge(
     found
 }
 
-/// Judges the EFI partitions of disks without a system that can be read: only their file systems.
-pub(super) fn judge_bare(layout: &Layout, faults: &mut Faults) {
+/// Judges the EFI partitions of disks without a system that can be read: only their file systems. `is_started_by_it` says whether nothing else
+/// can start the machine.
+pub(super) fn judge_bare(layout: &Layout, is_started_by_it: bool, faults: &mut Faults) {
     for volume in partitions(layout, None) {
         match FatFiles::open(&layout.volume(volume).bytes).and_then(|fat| fat.list()) {
             Ok(_) => efi_mend::marks(layout, volume, &Checked::default(), faults),
-            Err(e) => faults.push(unreadable(layout, volume, &e).breaks()),
+            Err(e) => faults.push(unreadable(layout, volume, &e).breaks_if(is_started_by_it)),
         }
     }
 }

@@ -85,6 +85,13 @@ impl Fault {
         }
     }
 
+    /// Whether the content of a package's file is wrong, and can be read: with its package it can be written again in place.
+    pub(super) fn is_of_content(&self) -> bool {
+        let is_content = matches!(self.verdict, Verdict::Altered | Verdict::Corrupt | Verdict::Truncated);
+        let is_open = self.mends.is_empty() && self.refused.is_none() && self.generated.is_none();
+        is_content && is_open && self.package.is_some() && self.known_by != KnownBy::Medium
+    }
+
     /// The same, with what it means for the next start.
     pub(super) fn effect(self, effect: StartEffect) -> Self {
         Self { effect: Some(effect), ..self }

@@ -34,7 +34,8 @@ pub(super) fn judge(
         let Some(volume) = volume else {
             if is_own && is_live && *is_tried && layout.unread.is_empty() {
                 let cause = format!("it names the partition {partition}, which is on none of the disks");
-                faults.push(Fault::on_disk(Stage::Firmware, name, Verdict::Inconsistent, cause).latent());
+                let why = "it can be that of a disk that is not here";
+                faults.push(stale(name, cause).mended(Err(why.to_owned())));
             }
             continue;
         };
@@ -47,7 +48,11 @@ pub(super) fn judge(
             Ok(Some(_)) => starts_other |= is_used,
             Ok(None) if is_own && *is_tried => {
                 let cause = format!("it starts {file}, which does not exist on {}", layout.volume_name(volume));
-                wrong.push((of, volume, Fault::on_disk(Stage::Firmware, name, Verdict::Inconsistent, cause).latent()));
+                wrong.push((
+                    of,
+                    volume,
+                    stale(name, cause).mended(Err("the firmware goes on with the next entry".to_owned())),
+                ));
             }
             _ => {}
         }
@@ -73,6 +78,12 @@ pub(super) fn judge(
     let known = (right.first().copied(), corrected.as_ref().map(|(of, ..)| *of));
     let mend = firmware_mend::mend(layout, firmware, (own, efi), known);
     faults.push(fault.known_by(KnownBy::Derived).breaks_if(!is_started).mended(mend));
+}
+
+/// An entry that leads nowhere.
+fn stale(name: String, cause: String) -> Fault {
+    let fault = Fault::on_disk(Stage::Firmware, name, Verdict::Inconsistent, cause).latent();
+    fault.action("if no disk that is missing now has it: delete the entry in the firmware's own setup")
 }
 
 /// Whether a file is in the system's folder, and starts it.

@@ -220,12 +220,13 @@ pub fn examine_bare_disks(
     let mut faults = Faults::default();
     examined.coverage.examined += layout.set.disks.len() as u64;
     let all: Vec<usize> = (0..layout.set.disks.len()).collect();
-    tables::judge(&layout, StartedBy::by_partitions(&layout), &all, &mut faults);
+    let how = StartedBy::by_partitions(&layout);
+    tables::judge(&layout, how, &all, &mut faults);
     for at in layout.of_kind(VolumeKind::Ext4).collect::<Vec<_>>() {
         superblocks::first(&layout, at, &mut faults);
         superblocks::mountable(&layout, at, &mut faults);
     }
-    efi::judge_bare(&layout, &mut faults);
+    efi::judge_bare(&layout, how.uefi && !how.bios, &mut faults);
     let (writes_proposals, not_answered) = (scope.writes_table, &scope.not_answered[..]);
     let rules = Rules {
         system: None,

@@ -24,6 +24,9 @@ const OTHERS: [&str; 2] = ["modules.alias", SYMBOLS];
 /// The list of what modules offer each other, by which none is loaded at a start.
 const SYMBOLS: &str = "modules.symbols";
 
+/// Why a list is not written.
+const OF_TOOL: &str = "these lists are made by the system's own tool (depmod)";
+
 /// Larger modules are not read, in bytes.
 const MAX_MODULE: u64 = 64 << 20;
 /// So many modules are named one by one.
@@ -97,7 +100,7 @@ impl Tree<'_, '_> {
         let fault = Fault::on_path(Stage::Mounts, &path, verdict, cause).effect(effect);
         let known = if verdict == Verdict::Corrupt { KnownBy::SelfProof } else { KnownBy::Derived };
         let action = Action::explained("have the lists made again, in the mounted system", format!("depmod {version}"));
-        self.faults.push(fault.known_by(known).action(action));
+        self.faults.push(fault.known_by(known).action(action).mended(Err(OF_TOOL.to_owned())));
     }
 
     /// Reads a list; `None` if it does not exist, or cannot be read, which is then reported.
@@ -156,7 +159,7 @@ impl Tree<'_, '_> {
                 "put the module back (its kernel's package), then have the lists made again, in the mounted system",
                 format!("depmod {}", self.kernel.version),
             );
-            self.faults.push(fault.known_by(KnownBy::Derived).action(action));
+            self.faults.push(fault.known_by(KnownBy::Derived).action(action).mended(Err(OF_TOOL.to_owned())));
         }
     }
 

@@ -4,7 +4,7 @@ use super::fault::{Fault, Faults};
 use super::mend::Mend;
 use super::packages::PackageFiles;
 use crate::areas::Cx;
-use crate::model::{Digest, KnownBy, Scope, Subject, SystemPath};
+use crate::model::{Digest, Scope, Subject, SystemPath};
 use crate::store::Contents as _;
 use crate::system::WorkError;
 
@@ -27,11 +27,8 @@ pub(super) fn add(cx: &Cx<'_>, faults: &mut Faults) -> Result<(), WorkError> {
 
 /// The damaged file of a package.
 fn path(fault: &Fault) -> Option<&SystemPath> {
-    let is_open = fault.mends.is_empty() && fault.refused.is_none() && fault.generated.is_none();
     match &fault.subject {
-        Subject::Path { path, .. } if is_open && fault.package.is_some() && fault.known_by != KnownBy::Medium => {
-            Some(path)
-        }
+        Subject::Path { path, .. } if fault.is_of_content() => Some(path),
         _ => None,
     }
 }

@@ -11,7 +11,7 @@ use super::repair_steps::{Disk, NewContent};
 use super::repair_targets::Addition;
 use crate::areas::{Examined, Step};
 use crate::devices::Patches;
-use crate::model::{Action, ActionKind, FindingId, KnownBy, Remedy, StartEffect, Subject, SystemPath, Verdict};
+use crate::model::{Action, ActionKind, FindingId, KnownBy, Remedy, StartEffect, Subject, SystemPath};
 use crate::plan::{DiskDoubt, Left};
 use crate::report::ActionReport;
 use crate::system::System;
@@ -67,9 +67,13 @@ pub(super) fn add(faults: Faults, layout: &Layout, rules: &Rules<'_>, examined: 
                     examined.of_files.extend(planner.of_files(&fault));
                     // What only the mounted system can be given is given there.
                     if rules.is_unmounted && fault.subject.as_path().is_some() && !table_is_open {
-                        finding.action = Some(if lacks_package(&fault) { with_package() } else { mounted() });
+                        finding.action = Some(if fault.is_of_content() { with_package() } else { mounted() });
                     }
-                    if rules.is_unmounted && fault.stage == Stage::Root && fault.mends.is_empty() {
+                    let is_written = !fault.mends.is_empty();
+                    if rules.is_unmounted && fault.stage == Stage::Firmware && is_written {
+                        finding.action = Some(mounted());
+                    }
+                    if rules.is_unmounted && fault.stage == Stage::Root && !is_written && fault.refused.is_none() {
                         finding.action = Some(by_its_own_check());
                     }
                     if why.ends_with(IN_USE) {
@@ -121,7 +125,7 @@ pub(super) struct Planner<'a> {
 }
 
 /// Why a disk is not written that something uses.
-pub(super) const IN_USE: &str = "is in use: mounted, attached, or part of what is";
+pub(super) const IN_USE: &str = "is in use: a file system on it is mounted, or something else uses it";
 /// What a person does then.
 const FROM_OUTSIDE: &str = "start rescue media, and repair it with nothing of the disk mounted (veritum repair bootchain --disk DISK --state-dir DIR)";
 const UNMOUNT: &str = "unmount or detach what uses it, and repeat this; of a mounted system, only boot code and table are written (--root DIR)";
@@ -198,10 +202,7 @@ impl Planner<'_> {
         if fault.stage == Stage::Root {
             return "the structure of a file system is corrected by its own check only".to_owned();
         }
-        if fault.stage == Stage::Firmware {
-            return "the firmware goes on with the next entry; it can be that of a disk that is not here".to_owned();
-        }
-        if let Some((id, _)) = fault.package.as_ref().filter(|_| self.rules.is_unmounted && lacks_package(fault)) {
+        if let Some((id, _)) = fault.package.as_ref().filter(|_| self.rules.is_unmounted && fault.is_of_content()) {
             return format!("its package {} is not available here", id.name);
         }
         let is_file = fault.subject.as_path().is_some();
@@ -212,13 +213,7 @@ impl Planner<'_> {
     }
 }
 
-/// Whether a file of a package that is there could be repaired in place with that package.
-fn lacks_package(fault: &Fault) -> bool {
-    let is_open = fault.mends.is_empty() && fault.refused.is_none();
-    is_open && fault.package.is_some() && fault.verdict != Verdict::Missing && fault.known_by != KnownBy::Medium
-}
-
-/// What a person does about that.
+/// What a person does about the content of a package's file.
 fn with_package() -> Action {
     Action::explained("name a folder with the package", "veritum repair bootchain --from DIR")
 }
@@ -226,7 +221,7 @@ fn with_package() -> Action {
 /// What a person does about the structure of a file system.
 fn by_its_own_check() -> Action {
     Action::explained(
-        "copy users' files first (veritum rescue --to DIR); then let its own check correct it",
+        "copy users' files to another disk first (veritum rescue --to DIR --disk DISK); then let its own check correct it",
         "veritum repair volumes",
     )
 }

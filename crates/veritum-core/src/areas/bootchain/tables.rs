@@ -367,6 +367,7 @@ fn without_superblock(name: &str, all: &[(&DiskVolume, &Partition)], faults: &mu
     for (_, partition) in unknown.filter(|(volume, _)| is_zeroed(volume)) {
         let part = format!("{name} partition {}", partition.number);
         let cause = "it is for a file system of Linux, and there are zeros where the superblock belongs";
-        faults.push(Fault::on_disk(Stage::Root, part, Verdict::Corrupt, cause).breaks());
+        let why = "no copy of the superblock was found, from which its own check could begin".to_owned();
+        faults.push(Fault::on_disk(Stage::Root, part, Verdict::Corrupt, cause).breaks().mended(Err(why)));
     }
 }
