@@ -65,8 +65,9 @@ pub(super) fn add(faults: Faults, layout: &Layout, rules: &Rules<'_>, examined: 
                 }
                 Err(why) => {
                     examined.of_files.extend(planner.of_files(&fault));
-                    // What only the mounted system can be given is given there.
-                    if rules.is_unmounted && fault.subject.as_path().is_some() && !table_is_open {
+                    // What is refused here is refused there, too, unless it is generated there.
+                    let is_for_mounted = fault.refused.is_none() || fault.generated.is_some();
+                    if rules.is_unmounted && fault.subject.as_path().is_some() && !table_is_open && is_for_mounted {
                         finding.action = Some(if fault.is_of_content() { with_package() } else { mounted() });
                     }
                     let is_written = !fault.mends.is_empty();
@@ -207,7 +208,7 @@ impl Planner<'_> {
         }
         let is_file = fault.subject.as_path().is_some();
         match is_file && self.rules.is_unmounted {
-            true => "only the mounted system can be given such a file".to_owned(),
+            true => "on a disk that is not mounted, this is not repaired".to_owned(),
             false => "its right content is not known here".to_owned(),
         }
     }
